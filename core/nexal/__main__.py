@@ -1,0 +1,7 @@
+"""`python -m nexal`."""
+
+import sys
+
+from nexal.cli import main
+
+sys.exit(main())

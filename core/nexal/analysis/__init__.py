@@ -1,0 +1,1 @@
+"""Analyses: what a channel holds, how two pictures differ."""

@@ -1,0 +1,104 @@
+"""Whole recipes and whole files, from disk to disk."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from nexal.analysis.compare import compare
+from nexal.engine import Plan
+from nexal.errors import FormatError, NexalError, RecipeError, nearest
+from nexal.formats.store import StoredSource
+from nexal.formats.writing import target_of
+from nexal.picture import Window
+from nexal.recipe import Recipe, SourceSpec, is_numbered, numbered_file
+from nexal.session import Session, frames_of, render_output, source_files, sources_behind
+
+
+def run_recipe(
+    recipe: Recipe,
+    folder: Path,
+    given: Mapping[str, str],
+    out: Path,
+    *,
+    frames: Sequence[int] | None = None,
+    scale: Fraction = Fraction(1),
+    region: Window | None = None,
+    only: Sequence[str] = (),
+    warn: Callable[[str], None] = lambda text: None,
+) -> list[Path]:
+    """Write the outputs of a recipe (all, or `only` some) for each frame; returns the files. Raises NexalError.
+
+    `folder` is the recipe's, to which the paths in it are relative; `given` replaces the files of sources by name.
+    """
+    chosen = _chosen(recipe, only)
+    addresses = [address for output in chosen.values() for address in output.addresses]
+    needed = sources_behind(recipe, addresses)
+    files = {name: path for name, path in source_files(recipe, folder, given).items() if name in needed}
+    numbers = list(frames) if frames else frames_of(files)
+    for name, output in chosen.items():
+        try:
+            target_of(output)
+        except NexalError as error:
+            raise error.at(f"output '{name}'") from None
+        if len(numbers) > 1 and not is_numbered(output.file):
+            raise RecipeError(
+                f"{len(numbers)} frames would be written to one file",
+                where=f"output '{name}', 'file'",
+                remedy="put a number into its name, such as %04d, or choose one frame",
+            )
+    written = []
+    with Session(warn=warn) as session:
+        for frame in numbers:
+            readers = session.readers(recipe, files, frame, needed)
+            fingerprints = {
+                source: reader.fingerprint for source, reader in readers.items() if isinstance(reader, StoredSource)
+            }
+            plan = Plan(recipe, frame, readers)
+            for name, output in chosen.items():
+                path = out / numbered_file(output.file, frame)
+                try:
+                    render_output(session.engine, plan, output, path, fingerprints, scale=scale, region=region)
+                except NexalError as error:
+                    raise (
+                        error if error.where.startswith(("step", "source")) else error.at(f"output '{name}'")
+                    ) from None
+                written.append(path)
+    return written
+
+
+def _chosen(recipe: Recipe, only: Sequence[str]) -> dict[str, Any]:
+    if not recipe.outputs:
+        raise RecipeError("names no output", where="recipe", remedy='add "outputs"')
+    for name in only:
+        if name not in recipe.outputs:
+            raise RecipeError("there is no such output", where=f"output '{name}'", remedy=nearest(name, recipe.outputs))
+    return {name: output for name, output in recipe.outputs.items() if not only or name in only}
+
+
+def compare_files(a: Path, b: Path, warn: Callable[[str], None] = lambda text: None) -> dict[str, dict[str, Any]]:
+    """Differences of the channels of two files over their display windows.
+
+    As stored where both hold the same encoding, else both in linear light. Raises FormatError where the sizes differ
+    or no channel is common.
+    """
+    with Session(warn=warn) as session:
+        opened = [session.open(path) for path in (a, b)]
+        if opened[0].space == opened[1].space:
+            opened = [session.open(path, SourceSpec(colour="data")) for path in (a, b)]
+        windows = [source.description.display for source in opened]
+        if windows[0] != windows[1]:
+            sizes = " and ".join(f"{window.width} x {window.height}" for window in windows)
+            raise FormatError(f"the pictures are {sizes} pixels", where=b.name, remedy="compare pictures of one size")
+        area = windows[0].union(opened[0].description.window).union(opened[1].description.window)
+        common = [name for name in opened[0].description.channels if name in opened[1].description.channels]
+        if not common:
+            raise FormatError("the files have no channel in common", where=b.name, remedy="compare one picture's files")
+        for source, path in zip(opened, (a, b), strict=True):
+            extra = [name for name in source.description.channels if name not in common]
+            if extra:
+                warn(f"{path.name}: only here, not compared: {', '.join(extra[:8])}")
+        planes = [dict(source.read(common, Fraction(1), area)) for source in opened]
+        return compare(*planes)

@@ -1,0 +1,64 @@
+"""What the stage shows as numbers: exact values under the pointer, and histograms."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from nexal.engine import Engine, Plan
+from nexal.engine.evaluate import SCALES
+from nexal.engine.plan import Feed
+from nexal.errors import SettingError
+from nexal.formats.statistics import skyline
+from nexal.kernels.pointmath import encode
+from nexal.picture import Window
+
+
+def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1) -> dict[str, Any]:
+    """Values of every channel of an item averaged over a square round a pixel, in full precision.
+
+    `inside` tells whether the pixel lies in the data window. Each channel has its `value` and, where it is colour,
+    its display-`encoded` value; non-finite values are left out of an average and counted.
+    """
+    description = feed.description
+    square = Window(x - size // 2, y - size // 2, size, size)
+    inside = square.intersect(description.window)
+    row: dict[str, Any] = {"inside": not inside.empty, "alpha": description.alpha.value, "channels": []}
+    if inside.empty:
+        return row
+    picture = engine.evaluate(feed, plan, region=inside, keep_all=True)
+    for name, plane in picture.planes.items():
+        finite = plane[np.isfinite(plane)]
+        value = float(finite.mean(dtype=np.float64)) if finite.size else None
+        colour = name not in description.data
+        row["channels"].append(
+            {
+                "name": name,
+                "value": value,
+                "encoded": float(encode(np.float32(value))) if colour and value is not None else value,
+                "colour": colour,
+                "non_finite": int(plane.size - finite.size),
+            }
+        )
+    return row
+
+
+def histogram(engine: Engine, plan: Plan, feed: Feed, domain: str, bins: int = 128) -> dict[str, Any]:
+    """Histogram of a plane (or of all colour of a picture) over 0 to 1 in a domain, at a proxy scale."""
+    if domain not in ("display", "scene"):
+        raise SettingError(f"'{domain}' is not a domain", where="domain", remedy="use display or scene")
+    description = feed.description
+    names = description.channels if description.is_plane else description.colour or description.channels
+    longest = max(description.display.width, description.display.height)
+    scale = next((scale for scale in SCALES if longest * scale <= 1024), SCALES[-1])
+    picture = engine.evaluate(feed, plan, scale=scale, channels=names, keep_all=True)
+    counts = np.zeros(bins, np.int64)
+    below = above = total = 0
+    for name, plane in picture.planes.items():
+        values = encode(plane) if domain == "display" and name not in description.data else plane
+        counts += np.asarray(skyline(values, 0.0, 1.0, bins))
+        below += int(np.count_nonzero(values < 0))
+        above += int(np.count_nonzero(values > 1))
+        total += values.size
+    return {"low": 0.0, "high": 1.0, "counts": counts.tolist(), "below": below, "above": above, "total": total}

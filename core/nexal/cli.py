@@ -1,0 +1,220 @@
+"""The `nexal` command: the same calculations without server or database."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import re
+import sys
+from collections.abc import Sequence
+from fractions import Fraction
+from pathlib import Path
+from typing import Any, NoReturn
+
+import nexal
+from nexal.errors import NexalError
+
+DONE, FAILED, BAD_INPUT, INTERNAL = 0, 1, 2, 3
+
+
+class UsageError(NexalError):
+    """Wrong usage of the command."""
+
+    code = "usage"
+
+
+class Parser(argparse.ArgumentParser):
+    """Says what is wrong in the one form of every message."""
+
+    def error(self, message: str) -> NoReturn:
+        raise UsageError(message, where="command line", remedy=f"see '{self.prog} --help'")
+
+
+def _say(text: str) -> None:
+    print(f"nexal: {text}", file=sys.stderr)
+
+
+def _answer(data: Any) -> None:
+    print(json.dumps(data, indent=1, allow_nan=False))
+
+
+def _operations(options: argparse.Namespace) -> int:
+    from nexal.analysis.describe import operation_rows
+
+    rows = operation_rows()
+    if options.json:
+        _answer(rows)
+        return DONE
+    for row in rows:
+        ports = ", ".join(port["name"] + ("" if port["required"] else "?") for port in row["ports"])
+        print(f"{row['op']:16} {row['family']:10} ({ports})  {row['text'].splitlines()[0]}")
+    return DONE
+
+
+def _info(options: argparse.Namespace) -> int:
+    from nexal.analysis.describe import file_row
+    from nexal.session import Session
+
+    with Session(warn=_warn) as session:
+        row = file_row(options.file, session.open(Path(options.file)).stored)
+    if options.json:
+        _answer(row)
+        return DONE
+    print(f"{row['file']}: {row['format']}, alpha {row['alpha']}")
+    for part in row["parts"]:
+        x, y, width, height = part["data_window"]
+        print(f"  part {part['name'] or '(unnamed)'}: display {part['display_window']}, "
+              f"data {width} x {height} at {x}, {y}, {part['compression'] or 'not compressed'}")  # fmt: skip
+        types = {channel["name"]: channel for channel in part["channels"]}
+        for layer in part["layers"]:
+            print(f"    {layer['name'] or '(picture)'}: {layer['role']} ({layer['reason']})")
+            for name in layer["channels"]:
+                channel = types[name]
+                print(f"      {name:32} {channel['type']:7} {channel['min']:.6g} to {channel['max']:.6g}")
+    return DONE
+
+
+def _warn(text: str) -> None:
+    _say(f"warning: {text}")
+
+
+def _frames(text: str) -> list[int]:
+    match = re.fullmatch(r"(-?\d+)(?:-(-?\d+))?", text)
+    if not match or int(match[2] or match[1]) < int(match[1]):
+        raise UsageError(f"'{text}' is not a frame range", where="--frames", remedy="write A-B, for example 1-24")
+    return list(range(int(match[1]), int(match[2] or match[1]) + 1))
+
+
+def _window(text: str, where: str) -> Any:
+    from nexal.picture import Window
+
+    try:
+        x, y, width, height = (int(part) for part in text.split(","))
+        if width <= 0 or height <= 0:
+            raise ValueError
+    except ValueError:
+        raise UsageError(f"'{text}' is not a region", where=where, remedy="write x,y,width,height in pixels") from None
+    return Window(x, y, width, height)
+
+
+def _scale(text: str) -> Fraction:
+    try:
+        scale = Fraction(text)
+    except (ValueError, ZeroDivisionError):
+        scale = Fraction(0)
+    if scale not in (Fraction(1), Fraction(1, 2), Fraction(1, 4), Fraction(1, 8)):
+        raise UsageError(f"'{text}' is not a scale", where="--scale", remedy="use 1, 1/2, 1/4 or 1/8")
+    return scale
+
+
+def _sources(pairs: Sequence[str]) -> dict[str, str]:
+    files = {}
+    for pair in pairs:
+        name, equals, path = pair.partition("=")
+        if not equals or not name or not path:
+            raise UsageError(f"'{pair}' is not a source", where="--source", remedy="write NAME=PATH")
+        files[name] = path
+    return files
+
+
+def _run(options: argparse.Namespace) -> int:
+    from nexal.analysis.run import run_recipe
+    from nexal.recipe import load_recipe
+
+    path = Path(options.recipe)
+    written = run_recipe(
+        load_recipe(path),
+        path.parent,
+        _sources(options.source),
+        Path(options.out),
+        frames=_frames(options.frames) if options.frames else None,
+        scale=_scale(options.scale),
+        region=_window(options.region, "--region") if options.region else None,
+        only=options.only,
+        warn=_warn,
+    )
+    if options.json:
+        _answer({"written": [str(file) for file in written]})
+    else:
+        for file in written:
+            print(file)
+    return DONE
+
+
+def _compare(options: argparse.Namespace) -> int:
+    from nexal.analysis.compare import exceeds
+    from nexal.analysis.run import compare_files
+
+    rows = compare_files(Path(options.a), Path(options.b), warn=_warn)
+    if options.json:
+        _answer({"channels": rows})
+    else:
+        for name, row in rows.items():
+            largest = "not finite" if row["max"] is None else f"{row['max']:.9g}"
+            psnr = "equal" if row["psnr"] is None else f"{row['psnr']:.2f} dB"
+            print(f"{name:24} largest {largest}  mean {row['mean'] or 0:.9g}  {psnr}")
+    if options.tolerance is None:
+        return DONE
+    beyond = exceeds(rows, options.tolerance)
+    if beyond:
+        _say(
+            f"{options.b}: differs by more than {options.tolerance:g} in {', '.join(beyond)}; look at the figures above"
+        )
+    return FAILED if beyond else DONE
+
+
+def _parser() -> Parser:
+    parser = Parser(prog="nexal", description="Mattes, passes, edges and packing from the command line.")
+    parser.add_argument("--version", action="version", version=nexal.__version__)
+    commands = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
+
+    info = commands.add_parser("info", help="parts, layers, channels, windows, types, roles and ranges of a file")
+    info.add_argument("file")
+    info.set_defaults(run=_info)
+
+    run = commands.add_parser("run", help="run a recipe and write its outputs")
+    run.add_argument("recipe")
+    run.add_argument("--source", action="append", default=[], metavar="NAME=PATH")
+    run.add_argument("--frames", metavar="A-B")
+    run.add_argument("--scale", default="1", metavar="1/2")
+    run.add_argument("--region", metavar="x,y,w,h")
+    run.add_argument("--only", action="append", default=[], metavar="NAME", help="an output to write; repeatable")
+    run.add_argument("--out", required=True, metavar="DIR")
+    run.set_defaults(run=_run)
+
+    compare = commands.add_parser("compare", help="largest and mean difference and PSNR of each channel of two files")
+    compare.add_argument("a")
+    compare.add_argument("b")
+    compare.add_argument("--tolerance", type=float, metavar="T", help="exit 1 where a largest difference is above")
+    compare.set_defaults(run=_compare)
+
+    operations = commands.add_parser("operations", help="every operation with its ports and settings")
+    operations.set_defaults(run=_operations)
+    for command in (info, run, compare, operations):
+        command.add_argument("--json", action="store_true", help="answer as JSON")
+    return parser
+
+
+def main(arguments: Sequence[str] | None = None) -> int:
+    """Run a command; returns its exit code."""
+    try:
+        options = _parser().parse_args(arguments)
+        return int(options.run(options))
+    except NexalError as error:
+        _say(str(error).replace("\n", " "))
+        return BAD_INPUT
+    except BrokenPipeError:
+        return DONE
+    except KeyboardInterrupt:
+        _say("stopped; nothing half-written was left")
+        return BAD_INPUT
+    except OSError as error:
+        _say(f"{error.filename or 'system'}: {error.strerror or error}; check the path, its rights and the space left")
+        return BAD_INPUT
+    except Exception as error:
+        _say(f"internal: {type(error).__name__}: {error}; please report this with the recipe")
+        return INTERNAL
+
+
+if __name__ == "__main__":
+    sys.exit(main())

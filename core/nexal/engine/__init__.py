@@ -1,0 +1,7 @@
+"""Evaluation of a recipe for an item, frame, scale and region."""
+
+from nexal.engine.cache import PlaneCache
+from nexal.engine.evaluate import Cancellation, Engine
+from nexal.engine.plan import Node, Plan, Reader
+
+__all__ = ["Cancellation", "Engine", "Node", "Plan", "PlaneCache", "Reader"]

@@ -1,0 +1,285 @@
+"""The engine: evaluates nodes over regions, keeps what it computed, computes nothing twice at a time."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+from collections.abc import Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from nexal.engine.cache import PlaneCache, PlaneKey
+from nexal.engine.plan import Feed, Node, Plan
+from nexal.errors import Cancelled, RecipeError
+from nexal.operations import PointOperation, Scene
+from nexal.picture import Picture, Plane, Window
+
+SCALES = tuple(Fraction(1, divisor) for divisor in (1, 2, 4, 8))
+BLOCK_PIXELS = 32_768
+"""A block of a point chain: 128 KB a plane, so that a handful of planes stays in the second-level cache."""
+
+
+class Cancellation:
+    """A flag that another thread may set to make an evaluation give up between operations and blocks."""
+
+    def __init__(self) -> None:
+        self._event = threading.Event()
+
+    def cancel(self) -> None:
+        self._event.set()
+
+    def check(self) -> None:
+        """Raises Cancelled once the flag is set."""
+        if self._event.is_set():
+            raise Cancelled("was given up for a newer request")
+
+
+@dataclass(frozen=True)
+class Task:
+    """What stays the same through one evaluation."""
+
+    frame: int
+    scale: Fraction
+    keep_all: bool
+    cancellation: Cancellation
+
+    def scene(self, node: Node, region: Window) -> Scene:
+        return Scene(self.frame, self.scale, region, node.inputs)
+
+
+@dataclass(frozen=True, eq=False)
+class Chain:
+    """Point operations run as one pass over blocks, and the planes that enter it."""
+
+    nodes: Sequence[Node]
+    wanted: Mapping[str, tuple[str, ...]]
+    entering: Mapping[tuple[str, str], Plane]
+
+
+class Engine:
+    """Evaluates results, keeping planes in one cache. Safe to use from many threads.
+
+    `computed` counts how often each operation (by item) really ran, for tests and figures.
+    """
+
+    def __init__(self, cache_bytes: int = 1 << 30, threads: int | None = None) -> None:
+        # A recipe of many steps is walked by recursion, a few frames a step.
+        sys.setrecursionlimit(max(sys.getrecursionlimit(), 20_000))
+        self.cache = PlaneCache(cache_bytes)
+        self.computed: dict[str, int] = {}
+        self._flying: dict[tuple[str, int, Window, tuple[str, ...]], Future[Mapping[str, Plane]]] = {}
+        self._lock = threading.Lock()
+        self._pool = ThreadPoolExecutor(threads or os.cpu_count() or 2, thread_name_prefix="nexal-block")
+
+    def evaluate(
+        self,
+        feed: Feed,
+        plan: Plan,
+        *,
+        scale: Fraction = SCALES[0],
+        region: Window | None = None,
+        channels: Sequence[str] | None = None,
+        keep_all: bool = False,
+        cancellation: Cancellation | None = None,
+    ) -> Picture:
+        """The channels of a feed (all of them by default) over a region at a scale.
+
+        `region` is in pixels of that scale, relative to the display window's corner; by default the whole data
+        window. `keep_all` keeps every step's result, for views that will change one setting again and again;
+        otherwise chains of point operations leave no trace between their ends. Raises NexalError.
+        """
+        if scale not in SCALES:
+            raise RecipeError(f"{scale} is not a scale", where="scale", remedy="use 1, 1/2, 1/4 or 1/8")
+        task = Task(plan.frame, scale, keep_all, cancellation or Cancellation())
+        region = feed.description.window.scaled(scale) if region is None else region
+        names = tuple(channels) if channels is not None else feed.description.channels
+        planes = self._feed(feed, names, region, task)
+        return Picture(feed.description, region, scale, {name: planes[name] for name in names})
+
+    def _feed(self, feed: Feed, names: Sequence[str], region: Window, task: Task) -> dict[str, Plane]:
+        own = [feed.channels[name] for name in names]
+        planes = self._planes(feed.node, tuple(dict.fromkeys(own)), region, task)
+        return {name: planes[channel] for name, channel in zip(names, own, strict=True)}
+
+    def _planes(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
+        """Planes over exactly `region`, 0 outside the node's data window."""
+        inner = region.intersect(node.description.window.scaled(task.scale))
+        if inner.empty:
+            return {name: np.zeros((region.height, region.width), np.float32) for name in channels}
+        planes = self._inside(node, channels, inner, task)
+        if inner == region:
+            return planes
+        result = {}
+        for name in channels:
+            result[name] = np.zeros((region.height, region.width), np.float32)
+            result[name][inner.within(region)] = planes[name]
+        return result
+
+    def _inside(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
+        if node.operation is None and node.feeds:
+            return self._feed(node.feeds["from"], channels, region, task)
+        while True:
+            task.cancellation.check()
+            found = {
+                name: plane
+                for name in channels
+                if (plane := self.cache.find(self._key(node, name, task), region)) is not None
+            }
+            missing = tuple(name for name in channels if name not in found)
+            if not missing:
+                return found
+            ticket = (node.digest, task.scale.denominator, region, missing)
+            with self._lock:
+                running = self._flying.get(ticket)
+                if running is None:
+                    mine: Future[Mapping[str, Plane]] = Future()
+                    self._flying[ticket] = mine
+            if running is None:
+                return found | dict(self._lead(ticket, mine, node, region, task))
+            try:
+                return found | dict(running.result())
+            except Cancelled:
+                continue
+
+    def _lead(
+        self,
+        ticket: tuple[str, int, Window, tuple[str, ...]],
+        future: Future[Mapping[str, Plane]],
+        node: Node,
+        region: Window,
+        task: Task,
+    ) -> Mapping[str, Plane]:
+        """Compute for everybody who waits for the same ticket."""
+        try:
+            planes = self._compute(node, ticket[3], region, task)
+            for name, plane in planes.items():
+                if node.reader is None or plane.base is None:
+                    self.cache.put(self._key(node, name, task), region, plane)
+            future.set_result(planes)
+            return planes
+        except BaseException as error:
+            future.set_exception(error)
+            # Nobody may be waiting; a future's unread exception is no fault.
+            future.exception()
+            raise
+        finally:
+            with self._lock:
+                self._flying.pop(ticket, None)
+
+    @staticmethod
+    def _key(node: Node, channel: str, task: Task) -> PlaneKey:
+        return PlaneKey(node.digest, task.scale.denominator, channel)
+
+    def _compute(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
+        if node.reader is not None:
+            return node.reader.read(channels, task.scale, region)
+        assert node.operation is not None
+        if isinstance(node.operation, PointOperation):
+            return self._run_chain(self._chain(node, channels, region, task), node, channels, region, task)
+        self._count(node)
+        scene = task.scene(node, region)
+        wanted = node.operation.wants(channels, node.inputs, node.settings)
+        inputs = {}
+        for port, names in wanted.items():
+            assert node.feeds is not None
+            reach = node.operation.input_region(port, region, scene, node.settings)
+            inputs[port] = self._feed(node.feeds[port], names, reach, task)
+        task.cancellation.check()
+        planes = node.operation.compute(inputs, channels, node.settings, scene)
+        return {name: np.ascontiguousarray(planes[name], np.float32) for name in channels}
+
+    def _count(self, node: Node) -> None:
+        with self._lock:
+            self.computed[node.item] = self.computed.get(node.item, 0) + 1
+
+    def _chain(self, last: Node, channels: tuple[str, ...], region: Window, task: Task) -> Chain:
+        """The point operations behind `last` that can run in its blocks, in order; the rest is evaluated first."""
+        wanted: dict[str, set[str]] = {last.digest: set(channels)}
+        inner: list[Node] = []
+        entering: dict[tuple[str, str], Plane] = {}
+
+        def order(node: Node) -> tuple[str, ...]:
+            return tuple(name for name in node.description.channels if name in wanted[node.digest])
+
+        for node in _outputs_first(last):
+            if node.digest not in wanted:
+                continue
+            if node is not last and not self._joins(node, order(node), region, task):
+                for name, plane in self._planes(node, order(node), region, task).items():
+                    entering[node.digest, name] = plane
+                continue
+            inner.append(node)
+            assert node.operation is not None and node.feeds is not None
+            for port, names in node.operation.wants(order(node), node.inputs, node.settings).items():
+                feed = node.feeds[port]
+                wanted.setdefault(feed.node.digest, set()).update(feed.channels[name] for name in names)
+        return Chain(list(reversed(inner)), {node.digest: order(node) for node in inner}, entering)
+
+    def _joins(self, node: Node, channels: Sequence[str], region: Window, task: Task) -> bool:
+        """Whether a node may be computed inside the blocks of a chain, rather than on its own and kept."""
+        if not isinstance(node.operation, PointOperation) or task.keep_all:
+            return False
+        window = node.description.window.scaled(task.scale)
+        if not window.contains(region):
+            return False
+        keys = [self._key(node, name, task) for name in channels]
+        return not all(self.cache.find(key, region) is not None for key in keys)
+
+    def _run_chain(
+        self, chain: Chain, last: Node, channels: tuple[str, ...], region: Window, task: Task
+    ) -> Mapping[str, Plane]:
+        for node in chain.nodes:
+            self._count(node)
+        result = {name: np.empty((region.height, region.width), np.float32) for name in channels}
+        rows = max(1, BLOCK_PIXELS // max(1, region.width))
+
+        def block(top: int) -> None:
+            task.cancellation.check()
+            part = Window(region.x, region.y + top, region.width, min(rows, region.height - top))
+            cut = slice(top, top + part.height)
+            values = {key: plane[cut] for key, plane in chain.entering.items()}
+            for node in chain.nodes:
+                assert node.operation is not None and node.feeds is not None
+                assert isinstance(node.operation, PointOperation)
+                inputs: dict[str, dict[str, Plane]] = {}
+                names = chain.wanted[node.digest]
+                for port, wanted in node.operation.wants(names, node.inputs, node.settings).items():
+                    feed = node.feeds[port]
+                    inputs[port] = {name: values[feed.node.digest, feed.channels[name]] for name in wanted}
+                made = node.operation.express(inputs, node.settings, task.scene(node, part))
+                if node is last:
+                    for name in channels:
+                        result[name][cut] = made[name]
+                else:
+                    for name in names:
+                        values[node.digest, name] = made[name]
+
+        tops = range(0, region.height, rows)
+        # Blocks of a block would wait for their own workers; an inner chain never starts inside `block`.
+        if len(tops) == 1:
+            block(0)
+        else:
+            for future in [self._pool.submit(block, top) for top in tops]:
+                future.result()
+        return result
+
+
+def _outputs_first(last: Node) -> list[Node]:
+    """`last` and everything behind it, each node before any of its inputs."""
+    order: list[Node] = []
+    seen: set[str] = set()
+
+    def visit(node: Node) -> None:
+        if node.digest in seen:
+            return
+        seen.add(node.digest)
+        for feed in (node.feeds or {}).values():
+            visit(feed.node)
+        order.append(node)
+
+    visit(last)
+    return list(reversed(order))

@@ -1,0 +1,220 @@
+"""From a recipe to a graph of nodes: every item described, every input resolved and checked, every result keyed."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from fractions import Fraction
+from typing import Any, Protocol
+
+from nexal.addresses import select, split_address
+from nexal.errors import NexalError, RecipeError, SourceError, nearest
+from nexal.operations import Operation, Settings, find, parse_settings
+from nexal.operations.base import Kind, Port
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Description, Plane, Window
+from nexal.recipe import Recipe, Step, check_above, settings_at
+
+
+class Reader(Protocol):
+    """A source at one frame: what it is, and its planes at a scale."""
+
+    @property
+    def digest(self) -> str:
+        """Changes whenever a pixel or the way of reading changes."""
+
+    @property
+    def description(self) -> Description: ...
+
+    def read(self, channels: Sequence[str], scale: Fraction, region: Window) -> Mapping[str, Plane]:
+        """Float32 planes over exactly `region`, which lies inside the scaled data window."""
+
+
+@dataclass(frozen=True, eq=False)
+class Feed:
+    """An input of a node: a node, and which of its channels come under which names."""
+
+    node: Node
+    channels: Mapping[str, str]
+    description: Description
+
+
+@dataclass(frozen=True, eq=False)
+class Node:
+    """One result: a source read, an operation over its feeds, or (with neither) a feed passed on."""
+
+    item: str
+    digest: str
+    description: Description
+    reader: Reader | None = None
+    operation: Operation | None = None
+    settings: Settings | None = None
+    feeds: Mapping[str, Feed] | None = None
+
+    @property
+    def inputs(self) -> dict[str, Description]:
+        return {port: feed.description for port, feed in (self.feeds or {}).items()}
+
+
+def _digest(*parts: Any) -> str:
+    text = json.dumps(parts, sort_keys=True, default=str, separators=(",", ":"))
+    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+
+
+def resolve(node: Node, rest: str) -> Feed:
+    """What an address names in a node. A single channel by its exact name is a plane."""
+    description = node.description
+    channels = select(rest, description.channels, node.item)
+    if not rest:
+        return Feed(node, channels, description)
+    data = frozenset(name for name, own in channels.items() if own in description.data)
+    if rest in description.channels:
+        plane = description.as_plane(data=bool(data))
+        return Feed(node, {PLANE_NAME: rest}, replace(plane, alpha=description.alpha))
+    if ALPHA_NAME in channels:
+        data |= {ALPHA_NAME}
+    chosen = replace(description, channels=tuple(channels), data=data)
+    return Feed(node, channels, chosen if chosen.has_alpha else chosen.changed(alpha=type(chosen.alpha).NONE))
+
+
+def as_kind(feed: Feed, kind: Kind, address: str, port: str) -> Feed:
+    """The feed as its port wants it: a plane is a picture's only channel, else its A, else an error."""
+    if kind != "plane" or feed.description.is_plane:
+        return feed
+    names = feed.description.channels
+    chosen = names[0] if len(names) == 1 else ALPHA_NAME
+    if chosen not in names:
+        raise RecipeError(
+            f"a plane is wanted, and '{address}' is a picture with {', '.join(names[:6])} and no alpha",
+            where=f"port '{port}'",
+            remedy=f"name a channel, such as {address}.{names[0]}, or weigh it into one",
+        )
+    plane = feed.description.as_plane(data=chosen in feed.description.data)
+    return Feed(feed.node, {PLANE_NAME: feed.channels[chosen]}, plane)
+
+
+class Plan:
+    """The nodes of a recipe at one frame. Items are compiled when asked for, each with what it needs only."""
+
+    def __init__(self, recipe: Recipe, frame: int, readers: Mapping[str, Reader]) -> None:
+        self.recipe = recipe
+        self.frame = frame
+        self._readers = readers
+        self._nodes: dict[str, Node | NexalError] = {}
+
+    def node(self, item: str) -> Node:
+        """Raises NexalError, placed at the source or step where the fault lies."""
+        known = self._nodes.get(item)
+        if known is None:
+            try:
+                known = self._compile(item)
+            except NexalError as error:
+                known = error
+            self._nodes[item] = known
+        if isinstance(known, NexalError):
+            raise known
+        return known
+
+    def feed(self, address: str) -> Feed:
+        item, rest = split_address(address)
+        return resolve(self.node(item), rest)
+
+    def picture(self, channels: Mapping[str, str]) -> Feed:
+        """A picture put together of one address for each destination channel."""
+        settings = {"to": {name: {"from": address} for name, address in channels.items()}}
+        step = Step.model_validate({"name": "assembled", "op": "route", "set": settings})
+        node = self._operate(step, find("route"), above_all=True)
+        return Feed(node, {name: name for name in node.description.channels}, node.description)
+
+    def inspect(self) -> dict[str, Node | NexalError]:
+        """Every item with its node, or with what is wrong with it."""
+        for item in self.recipe.items():
+            try:
+                self.node(item)
+            except NexalError:
+                continue
+        return dict(self._nodes)
+
+    def _compile(self, item: str) -> Node:
+        if item in self.recipe.sources:
+            reader = self._readers.get(item)
+            if reader is None:
+                raise SourceError("is not there", where=f"source '{item}'", remedy="import its file")
+            return Node(item, _digest("source", reader.digest), reader.description, reader=reader)
+        step = self.recipe.step(item)
+        if step is None:
+            raise RecipeError(
+                f"there is no source or step '{item}'", where="recipe", remedy=nearest(item, self.recipe.items())
+            )
+        try:
+            return self._operate(step, find(step.op))
+        except NexalError as error:
+            # An error of something above is told where it arose.
+            raise error if error.where.startswith(("step '", "source '")) else error.at(f"step '{item}'") from None
+
+    def _operate(self, step: Step, operation: Operation, *, above_all: bool = False) -> Node:
+        settings = parse_settings(operation, settings_at(step.settings, self.frame))
+        addresses = _port_addresses(step, operation)
+        references = operation.references(settings)
+        if not above_all:
+            check_above(self.recipe, step, [*addresses.values(), *references.values()])
+        kinds: dict[str, Kind] = {port.name: port.kind for port in operation.ports}
+        kinds |= {port: operation.referenced_kind(port) for port in references}
+        feeds = {
+            port: as_kind(self.feed(address), kinds[port], address, port)
+            for port, address in {**addresses, **references}.items()
+        }
+        if not step.on:
+            return self._passed(step, operation, feeds)
+        description = operation.describe({port: feed.description for port, feed in feeds.items()}, settings)
+        digest = _digest(
+            operation.name,
+            operation.version,
+            settings.model_dump(mode="json", by_alias=True),
+            {port: (feed.node.digest, list(feed.channels.items())) for port, feed in feeds.items()},
+        )
+        return Node(step.name, digest, description, operation=operation, settings=settings, feeds=feeds)
+
+    @staticmethod
+    def _passed(step: Step, operation: Operation, feeds: Mapping[str, Feed]) -> Node:
+        if not feeds:
+            raise RecipeError(f"'{operation.name}' has no input to pass on", remedy="turn the step on, or remove it")
+        feed = next(iter(feeds.values()))
+        digest = _digest("pass", feed.node.digest, list(feed.channels.items()))
+        return Node(step.name, digest, feed.description, feeds={"from": feed})
+
+
+def _port_addresses(step: Step, operation: Operation) -> dict[str, str]:
+    """The address at each port, in the operation's order. Raises RecipeError for unknown, missing or wrong ports."""
+    known: dict[str, Port] = {port.name: port for port in operation.ports}
+    for name, value in step.inputs.items():
+        if name not in known:
+            raise RecipeError(
+                f"'{operation.name}' has no port '{name}'", where=f"port '{name}'", remedy=nearest(name, known)
+            )
+        if not isinstance(value, str):
+            raise RecipeError("takes one address, not a list", where=f"port '{name}'", remedy="give one address")
+    missing = [port.name for port in operation.ports if port.required and port.name not in step.inputs]
+    if missing:
+        raise RecipeError(f"port '{missing[0]}' is not fed", where=f"port '{missing[0]}'", remedy="give it an address")
+    return {name: value for name in known if isinstance(value := step.inputs.get(name), str)}
+
+
+def addresses_of(step: Step) -> list[str]:
+    """Every address that a step names, in ports and settings, as far as its settings can be understood."""
+    found = list(_flat(step.inputs.values()))
+    try:
+        operation = find(step.op)
+        found += operation.references(parse_settings(operation, settings_at(step.settings, 0))).values()
+    except NexalError:
+        pass
+    return found
+
+
+def _flat(values: Iterable[str | list[str]]) -> Iterable[str]:
+    for value in values:
+        if isinstance(value, str):
+            yield value
+        else:
+            yield from value

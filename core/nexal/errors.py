@@ -1,0 +1,79 @@
+"""Every error that a user can meet: what is wrong, where, and what to do about it."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from difflib import get_close_matches
+
+
+class NexalError(Exception):
+    """Base of all errors meant for the user.
+
+    `where` names the file, step, setting or output as it stands in the recipe; `remedy` says what to do.
+    """
+
+    code = "error"
+
+    def __init__(self, message: str, *, where: str = "", remedy: str = "") -> None:
+        super().__init__(message)
+        self.message = message
+        self.where = where
+        self.remedy = remedy
+
+    def __str__(self) -> str:
+        return "; ".join(part for part in (": ".join(p for p in (self.where, self.message) if p), self.remedy) if part)
+
+    def at(self, where: str) -> NexalError:
+        """The same error, placed: used where the place is known only to the caller."""
+        if not self.where:
+            self.where = where
+        elif not self.where.startswith(where):
+            self.where = f"{where}, {self.where}"
+        return self
+
+
+class RecipeError(NexalError):
+    """A recipe that cannot be understood: unknown names, cycles, wrong kinds."""
+
+    code = "recipe"
+
+
+class SettingError(NexalError):
+    """A setting outside of what its operation accepts."""
+
+    code = "setting"
+
+
+class AddressError(NexalError):
+    """An address that leads nowhere."""
+
+    code = "address"
+
+
+class SourceError(NexalError):
+    """A source that is missing or does not fit."""
+
+    code = "source"
+
+
+class FormatError(NexalError):
+    """A file that cannot be read or written."""
+
+    code = "format"
+
+
+class Cancelled(NexalError):
+    """Work that was given up because a newer request replaced it."""
+
+    code = "cancelled"
+
+
+def nearest(name: str, known: Iterable[str], count: int = 3) -> str:
+    """The known names most like `name`, as words for a remedy."""
+    choices = list(known)
+    lowered = {choice.lower(): choice for choice in choices}
+    close = [lowered[match] for match in get_close_matches(name.lower(), lowered, n=count, cutoff=0.5)]
+    shown = close or choices[:8]
+    if not shown:
+        return "there is none to choose from"
+    return ("did you mean " if close else "there is ") + ", ".join(shown)

@@ -1,0 +1,89 @@
+"""What every reader returns, and the limits it keeps."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.errors import FormatError
+from nexal.picture import Window
+
+SAMPLE_TYPES = {"float16": "half", "float32": "float", "uint32": "uint", "uint8": "uint8", "uint16": "uint16"}
+
+
+@dataclass(frozen=True)
+class Limits:
+    """Bounds on what a file may make us do."""
+
+    pixels: int = 1 << 28
+    side: int = 65_536
+    channels: int = 4_096
+    decoded_bytes: int = 12 << 30
+    ratio: int = 400
+    small_bytes: int = 512 << 20
+    admit: Callable[[int], None] | None = None
+    """Told how many bytes a sound header will unpack to, before they are read."""
+
+    def check(self, width: int, height: int, channels: int, sample_bytes: int, file_bytes: int) -> int:
+        """Bytes it will unpack to. Raises FormatError where a header asks for more than is sound."""
+        if width <= 0 or height <= 0 or width > self.side or height > self.side or width * height > self.pixels:
+            raise FormatError(
+                f"its header claims {width} x {height} pixels, beyond what can be opened",
+                remedy=f"check the file; the limit is {self.side} a side and {self.pixels // 1_000_000} million pixels",
+            )
+        if channels > self.channels:
+            raise FormatError(
+                f"its header claims {channels} channels", remedy=f"check the file; the limit is {self.channels}"
+            )
+        decoded = width * height * channels * sample_bytes
+        if decoded > self.decoded_bytes or (decoded > self.small_bytes and decoded > self.ratio * file_bytes):
+            raise FormatError(
+                f"it would unpack from {file_bytes / 1e6:.1f} MB to {decoded / 1e9:.1f} GB",
+                remedy="if the picture is really this large, save it uncompressed or in smaller parts",
+            )
+        if self.admit:
+            self.admit(decoded)
+        return decoded
+
+
+@dataclass(frozen=True)
+class DecodedPart:
+    """One part of a file. Windows are the file's own (absolute); channels are named as in the file."""
+
+    name: str
+    display: Window
+    data: Window
+    channels: dict[str, NDArray[Any]]
+    compression: str = ""
+
+
+@dataclass
+class Decoded:
+    """A file's contents as stored: samples of the file's own type, nothing encoded or premultiplied."""
+
+    format: str
+    parts: list[DecodedPart]
+    alpha: str
+    encoding: str
+    metadata: dict[str, Any] = field(default_factory=dict)
+    warnings: list[str] = field(default_factory=list)
+    chromaticities: list[float] | None = None
+
+
+def plain(value: Any) -> Any:
+    """A header value as JSON can hold it; what has no such form becomes its text."""
+    if isinstance(value, (bool, int, float, str)) or value is None:
+        return value if not isinstance(value, float) or np.isfinite(value) else str(value)
+    if isinstance(value, np.generic):
+        return plain(value.item())
+    if isinstance(value, np.ndarray):
+        return [plain(item) for item in value.ravel().tolist()]
+    if isinstance(value, bytes):
+        return value.decode("utf-8", "replace")
+    if isinstance(value, (list, tuple)):
+        return [plain(item) for item in value]
+    return str(value)

@@ -1,0 +1,95 @@
+"""OpenEXR files, read whole with the format's own library.
+
+Data and display windows are kept as they are; samples stay half, float or uint bit for bit. A picture's alpha is
+premultiplied by the standard. The library drops damaged parts of a multi-part file without an error, so the parts
+read are compared with those of the header.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from nexal.errors import FormatError
+from nexal.formats.decoded import Decoded, DecodedPart, Limits, plain
+from nexal.picture import Window, is_alpha
+
+MAGIC = b"\x76\x2f\x31\x01"
+_OWN = frozenset(
+    {"channels", "compression", "dataWindow", "displayWindow", "lineOrder", "type", "tiles", "chunkCount", "name",
+     "screenWindowCenter", "screenWindowWidth", "chromaticities", "version", "preview"}
+)  # fmt: skip
+
+
+def _window(box: Any) -> Window:
+    (x0, y0), (x1, y1) = box
+    return Window(int(x0), int(y0), int(x1) - int(x0) + 1, int(y1) - int(y0) + 1)
+
+
+def _check_header(headers: list[dict[str, Any]], limits: Limits, size: int) -> None:
+    if not headers:
+        raise FormatError("is damaged: it holds no part", remedy="save the file again")
+    for header in headers:
+        if "deep" in str(header.get("type", "")):
+            raise FormatError(
+                "holds deep samples, which are not read", remedy="render or flatten it to one sample a pixel"
+            )
+        box = _window(header["dataWindow"])
+        limits.check(box.width, box.height, len(header["channels"]), 2, size)
+        display = _window(header["displayWindow"])
+        if display.empty or max(display.width, display.height) > limits.side:
+            raise FormatError(
+                f"its header claims a display window of {display.width} x {display.height}", remedy="check the file"
+            )
+
+
+def read_exr(path: Path, limits: Limits) -> Decoded:
+    """Every part and channel of an OpenEXR file. Raises FormatError for what is damaged, deep or beyond limits."""
+    import OpenEXR
+
+    size = path.stat().st_size
+    try:
+        headers = [part.header for part in OpenEXR.File(str(path), header_only=True).parts]
+    except Exception as error:
+        raise FormatError(f"is damaged: {error}", remedy="save the file again") from None
+    _check_header(headers, limits, size)
+    OpenEXR.set_global_thread_count(2)
+    try:
+        parts = OpenEXR.File(str(path), separate_channels=True).parts
+    except Exception as error:
+        raise FormatError(f"is damaged: {error}", remedy="save the file again") from None
+    decoded = [_part(part) for part in parts if len(part.channels)]
+    if not decoded:
+        raise FormatError("is damaged: its pixels cannot be read to the end", remedy="save or copy the file again")
+    warnings = []
+    if len(decoded) < len(headers):
+        missing = {str(header.get("name", "")) for header in headers} - {part.name for part in decoded}
+        warnings.append(f"damaged part{'s' if len(missing) > 1 else ''} left out: {', '.join(sorted(missing))}")
+    first = headers[0]
+    chromaticities = first.get("chromaticities")
+    return Decoded(
+        "exr",
+        decoded,
+        "premultiplied" if any(is_alpha(name) for part in decoded for name in part.channels) else "none",
+        "linear",
+        {name: plain(value) for name, value in first.items() if name not in _OWN},
+        warnings,
+        [float(value) for value in np.ravel(chromaticities)] if chromaticities is not None else None,
+    )
+
+
+def _part(part: Any) -> DecodedPart:
+    header = part.header
+    data = _window(header["dataWindow"])
+    channels = {}
+    for name, channel in part.channels.items():
+        pixels = channel.pixels
+        if pixels.shape != (data.height, data.width):
+            # Chroma of luminance-chroma pictures is stored at every second pixel.
+            pixels = np.repeat(np.repeat(pixels, channel.ySampling, 0), channel.xSampling, 1)
+            pixels = pixels[: data.height, : data.width]
+        channels[name] = pixels
+    compression = str(header["compression"]).split(".")[-1].removesuffix("_COMPRESSION").split(":")[0].lower()
+    return DecodedPart(str(header.get("name", "")), _window(header["displayWindow"]), data, channels, compression)

@@ -1,0 +1,146 @@
+"""Unpacking a decoded file into a plane store folder.
+
+header.json      format, parts, windows, layers with roles, metadata
+c0000.npy        a channel's samples in the file's own type; c0000.2.npy, .4, .8 its halved levels
+c0000.json       the channel's report; once it is there, the channel can be read
+complete         everything is there
+"""
+
+from __future__ import annotations
+
+import json
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.formats.decoded import SAMPLE_TYPES, Decoded
+from nexal.formats.roles import AVERAGED_ROLES, COLOUR_ROLES, role_of, role_of_channel
+from nexal.formats.statistics import report
+from nexal.picture import Window, named_as_colour, split_channel
+
+LEVELS = (2, 4, 8)
+HEADER, COMPLETE = "header.json", "complete"
+
+
+def address(part: str, channel: str, several_parts: bool) -> str:
+    """A channel's name within its file: in a file of several parts, prefixed with its part unless it is already."""
+    if not several_parts or not part or channel.startswith(f"{part}."):
+        return channel
+    return f"{part}.{channel}"
+
+
+def halve(samples: NDArray[Any], window: Window, *, averaged: bool) -> NDArray[Any]:
+    """Half the size: means of 2 x 2 blocks, or each block's first sample; blocks anchored at the display origin.
+
+    A block that the data window covers in part is the mean of the part.
+    """
+    pad = ((window.y % 2, window.bottom % 2), (window.x % 2, window.right % 2))
+    if np.any(pad):
+        samples = np.pad(samples, pad, mode="edge")
+    if not averaged:
+        return np.ascontiguousarray(samples[::2, ::2])
+    size = (samples.shape[1] // 2, samples.shape[0] // 2)
+    if samples.dtype == np.float16:
+        with np.errstate(over="ignore", invalid="ignore"):
+            return cv2.resize(samples.astype(np.float32), size, interpolation=cv2.INTER_AREA).astype(np.float16)
+    return cv2.resize(np.ascontiguousarray(samples), size, interpolation=cv2.INTER_AREA)
+
+
+def _layers(channels: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    groups: dict[str, list[dict[str, Any]]] = {}
+    for channel in channels:
+        groups.setdefault(split_channel(channel["name"])[0], []).append(channel)
+    layers = []
+    for name, members in groups.items():
+        guess = role_of(name, [member["name"] for member in members], [member["type"] for member in members])
+        ink = guess.role == "ink"
+        for member in members:
+            role = guess.role if ink else role_of_channel(member["name"], guess.role, member["type"])
+            member["role"] = role
+            member["colour"] = role in COLOUR_ROLES and named_as_colour(member["name"])
+        names = [member["name"] for member in members]
+        layers.append({"name": name, "role": guess.role, "reason": guess.reason, "channels": names})
+    return layers
+
+
+def _ordered(names: list[str]) -> list[str]:
+    """R, G, B and A of a layer first, in that order; everything else as the file has it."""
+    rank = {"R": 0, "G": 1, "B": 2, "A": 3}
+    layers = list(dict.fromkeys(split_channel(name)[0] for name in names))
+    return sorted(
+        names,
+        key=lambda name: (layers.index(split_channel(name)[0]), rank.get(split_channel(name)[1].upper(), 4)),
+    )
+
+
+def unpack(decoded: Decoded, folder: Path) -> None:
+    """Write the store of a decoded file into an existing folder."""
+    several = len(decoded.parts) > 1
+    planes: list[tuple[NDArray[Any], Window]] = []
+    rows: list[dict[str, Any]] = []
+    origin = decoded.parts[0].display
+    for number, part in enumerate(decoded.parts):
+        window = part.data.shift(-origin.x, -origin.y)
+        for name in _ordered(list(part.channels)):
+            samples = part.channels[name]
+            full = address(part.name, name, several)
+            if any(row["name"] == full for row in rows):
+                decoded.warnings.append(f"channel {full} is there twice; the second was left out")
+                continue
+            planes.append((samples, window))
+            rows.append({"name": full, "part": number, "type": SAMPLE_TYPES[str(samples.dtype)]})
+    # The picture itself comes before its layers.
+    order = sorted(range(len(rows)), key=lambda index: "." in rows[index]["name"])
+    rows, planes = [rows[index] for index in order], [planes[index] for index in order]
+    for number, row in enumerate(rows):
+        row["file"] = f"c{number:04d}"
+    header = {
+        "format": decoded.format,
+        "alpha": decoded.alpha,
+        "encoding": decoded.encoding,
+        "chromaticities": decoded.chromaticities,
+        "metadata": decoded.metadata,
+        "warnings": decoded.warnings,
+        "parts": [
+            {
+                "name": part.name,
+                "display": part.display.as_list(),
+                "data": part.data.as_list(),
+                "compression": part.compression,
+                "channels": [
+                    {"name": name, "type": SAMPLE_TYPES[str(samples.dtype)]} for name, samples in part.channels.items()
+                ],
+            }
+            for part in decoded.parts
+        ],
+        "layers": _layers(rows),
+        "channels": rows,
+    }
+    _write_json(folder / HEADER, header)
+    with ThreadPoolExecutor(2) as pool:
+        for _ in pool.map(lambda job: _store(folder, *job, decoded.encoding), zip(rows, planes, strict=True)):
+            pass
+    (folder / COMPLETE).touch()
+
+
+def _store(folder: Path, row: dict[str, Any], plane: tuple[NDArray[Any], Window], encoding: str) -> None:
+    samples, window = plane
+    stem = row["file"]
+    np.save(folder / f"{stem}.npy", samples)
+    level = samples
+    for divisor in LEVELS:
+        level = halve(level, window, averaged=row["role"] in AVERAGED_ROLES)
+        window = Window(window.x // 2, window.y // 2, level.shape[1], level.shape[0])
+        np.save(folder / f"{stem}.{divisor}.npy", level)
+    _write_json(folder / f"{stem}.json", report(samples, encoded=row["colour"] and encoding == "linear"))
+
+
+def _write_json(path: Path, data: Any) -> None:
+    """Whole or not at all: readers watch for the name."""
+    part = path.with_suffix(".part")
+    part.write_text(json.dumps(data), encoding="utf-8")
+    part.rename(path)

@@ -1,0 +1,70 @@
+"""The decode worker: a process of its own that unpacks one file into a plane store, under limits.
+
+    python -m nexal.formats.worker FILE FOLDER
+
+A damaged or hostile file can then take down nothing but its own worker. Memory and processor time are bounded by
+RLIMIT_AS and RLIMIT_CPU: small until the header has been found sound, then by what it says. One line of JSON on
+standard output tells how it went.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import resource
+import sys
+from pathlib import Path
+
+from nexal.errors import NexalError
+from nexal.formats.decoded import Limits
+from nexal.formats.raster import read_picture
+from nexal.formats.unpack import unpack
+
+BASE_MEMORY = 1_600 << 20
+BASE_SECONDS = 8
+BYTES_PER_SECOND = 25_000_000
+"""Slowest unpacking that is still waited for."""
+
+ADMITTED = "admitted"
+"""File in the folder that holds how many seconds more a sound header is worth."""
+
+
+def main(arguments: list[str]) -> int:
+    path, folder = Path(arguments[0]), Path(arguments[1])
+    admitted = 0
+
+    def admit(decoded_bytes: int) -> None:
+        nonlocal admitted
+        admitted += decoded_bytes
+        _limit(resource.RLIMIT_AS, BASE_MEMORY + 3 * admitted)
+        seconds = admitted / BYTES_PER_SECOND
+        _limit(resource.RLIMIT_CPU, BASE_SECONDS + int(2 * seconds))
+        (folder / ADMITTED).write_text(str(seconds), encoding="ascii")
+
+    _limit(resource.RLIMIT_AS, BASE_MEMORY)
+    _limit(resource.RLIMIT_CPU, BASE_SECONDS)
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    # Libraries report faults of a file on standard error, in their own words; ours come as JSON.
+    os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
+    try:
+        unpack(read_picture(path, Limits(admit=admit)), folder)
+        answer: dict[str, str] = {}
+    except NexalError as error:
+        answer = {"code": error.code, "message": error.message, "remedy": error.remedy}
+    except MemoryError:
+        answer = {
+            "code": "format",
+            "message": "needs more memory than its header says",
+            "remedy": "the file is probably damaged; save it again",
+        }
+    print(json.dumps(answer))
+    return 0
+
+
+def _limit(kind: int, value: int) -> None:
+    _, hard = resource.getrlimit(kind)
+    resource.setrlimit(kind, (value if hard == resource.RLIM_INFINITY else min(value, hard), hard))
+
+
+if __name__ == "__main__":
+    sys.exit(main(sys.argv[1:]))

@@ -1,0 +1,94 @@
+"""Functions that point operations are written with.
+
+Each takes and returns a *value*: a float32 array, a number, or anything else on which NumPy's universal functions and
+the arithmetic operators work. Nothing here looks at shapes or branches on what a pixel holds, so that a chain of
+point operations can be run block by block in cache.
+"""
+
+from __future__ import annotations
+
+from typing import Any, cast
+
+import numpy as np
+
+Value = Any
+
+_LINEAR_END = np.float32(0.0031308)
+_ENCODED_END = np.float32(0.04045)
+
+
+def clip(value: Value, low: float, high: float) -> Value:
+    """`value` held between `low` and `high`; NaN stays NaN."""
+    return np.minimum(np.maximum(value, np.float32(low)), np.float32(high))
+
+
+def minimum(a: Value, b: Value) -> Value:
+    return np.minimum(a, b)
+
+
+def maximum(a: Value, b: Value) -> Value:
+    return np.maximum(a, b)
+
+
+def absolute(value: Value) -> Value:
+    return np.abs(value)
+
+
+def where(condition: Value, yes: Value, no: Value) -> Value:
+    """`yes` where the condition holds, else `no`; both sides are computed."""
+    return np.where(condition, yes, no)
+
+
+def power(base: Value, exponent: Value) -> Value:
+    """`base ** exponent` in float32; a negative base with a fractional exponent gives NaN without a complaint."""
+    with np.errstate(all="ignore"):
+        return np.power(base, np.float32(exponent) if isinstance(exponent, (int, float)) else exponent)
+
+
+def signed_power(base: Value, exponent: float) -> Value:
+    """`sign(base) * abs(base) ** exponent`."""
+    if exponent == 1:
+        return base
+    return np.copysign(power(np.abs(base), exponent), base)
+
+
+def square_root(value: Value) -> Value:
+    with np.errstate(invalid="ignore"):
+        return np.sqrt(value)
+
+
+def safe_divide(a: Value, b: Value) -> Value:
+    """`a / b`, and 0 where `b` is 0."""
+    with np.errstate(all="ignore"):
+        return np.where(b == 0, np.float32(0), np.divide(a, b))
+
+
+def lerp(a: Value, b: Value, amount: Value) -> Value:
+    """`a + (b - a) * amount`."""
+    return a + (b - a) * amount
+
+
+def smoothstep(low: float, high: float, value: Value) -> Value:
+    """0 below `low`, 1 above `high`, 3t^2 - 2t^3 between; a step at `high` where both are equal."""
+    if high <= low:
+        return np.where(value >= np.float32(high), np.float32(1), np.float32(0))
+    t = clip((value - np.float32(low)) * np.float32(1 / (high - low)), 0, 1)
+    return t * t * (np.float32(3) - np.float32(2) * t)
+
+
+def encode(value: Value) -> Value:
+    """Scene-linear to sRGB-encoded (IEC 61966-2-1), odd-symmetric and continued above 1 by the same power law."""
+    size = np.abs(value)
+    curve = np.float32(1.055) * power(size, 1 / 2.4) - np.float32(0.055)
+    return np.copysign(np.where(size <= _LINEAR_END, np.float32(12.92) * size, curve), value)
+
+
+def decode(value: Value) -> Value:
+    """sRGB-encoded to scene-linear, the inverse of `encode`."""
+    size = np.abs(value)
+    curve = power((size + np.float32(0.055)) * np.float32(1 / 1.055), 2.4)
+    return np.copysign(np.where(size <= _ENCODED_END, size * np.float32(1 / 12.92), curve), value)
+
+
+def as_value(number: float) -> Value:
+    return cast(Value, np.float32(number))

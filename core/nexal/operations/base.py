@@ -1,0 +1,197 @@
+"""What an operation is: ports, settings, and how its result follows from its inputs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from fractions import Fraction
+from typing import Any, ClassVar, Literal
+
+import numpy as np
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from nexal.errors import RecipeError, SettingError, nearest
+from nexal.kernels.pointmath import Value
+from nexal.picture import Alpha, Description, Plane, Window
+
+Kind = Literal["plane", "picture", "any"]
+Domain = Literal["display", "scene"]
+Channels = Mapping[str, Value]
+
+
+@dataclass(frozen=True, slots=True)
+class Port:
+    """An input: a plane, a picture, or either."""
+
+    name: str
+    kind: Kind
+    text: str = ""
+    required: bool = True
+
+
+class Settings(BaseModel):
+    """Base of every operation's settings; unknown names are refused."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+def setting(default: Any, text: str, **hints: Any) -> Any:
+    """A setting's default, text and hints for its control.
+
+    `ge`, `le` are hard limits; `low`, `high` the ends of a slider; `step` its fine step; `unit` what stands behind
+    the number; `widget` names a special control (colour, channels, matrix...).
+    """
+    limits = {name: hints.pop(name) for name in ("ge", "le", "gt", "lt") if name in hints}
+    factory = default if callable(default) else None
+    extra = hints or None
+    if factory:
+        return Field(default_factory=factory, description=text, json_schema_extra=extra, **limits)
+    return Field(default, description=text, json_schema_extra=extra, **limits)
+
+
+@dataclass(frozen=True)
+class Scene:
+    """Where a computation takes place: frame, proxy scale, the region, its pixel centres in full-resolution pixels."""
+
+    frame: int
+    scale: Fraction
+    region: Window
+    descriptions: Mapping[str, Description] = field(default_factory=dict)
+
+    def pixels(self, length: float) -> float:
+        """A length of full-resolution pixels, in pixels of this scale."""
+        return length * float(self.scale)
+
+    @property
+    def x(self) -> Plane:
+        step = 1 / float(self.scale)
+        return ((np.arange(self.region.width, dtype=np.float32) + self.region.x + 0.5) * step)[None, :]
+
+    @property
+    def y(self) -> Plane:
+        step = 1 / float(self.scale)
+        return ((np.arange(self.region.height, dtype=np.float32) + self.region.y + 0.5) * step)[:, None]
+
+
+class Operation:
+    """One row of the operation table.
+
+    A subclass names its ports and settings, describes its result, says which channels and region of its inputs it
+    needs, and either expresses it point by point (`PointOperation`) or computes it over arrays.
+    """
+
+    name: ClassVar[str]
+    family: ClassVar[str]
+    needs: ClassVar[str] = ""
+    ports: ClassVar[tuple[Port, ...]] = ()
+    Settings: ClassVar[type[Settings]] = Settings
+    version: ClassVar[int] = 1
+
+    def references(self, settings: Any) -> dict[str, str]:
+        """Further inputs that stand in the settings: a port name for each address."""
+        return {}
+
+    def referenced_kind(self, port: str) -> Kind:
+        return "plane"
+
+    def describe(self, inputs: Mapping[str, Description], settings: Any) -> Description:
+        """Channels, windows and alpha state of the result. Raises SettingError or RecipeError."""
+        raise NotImplementedError
+
+    def wants(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: Any
+    ) -> dict[str, tuple[str, ...]]:
+        """Channels of each input that the named channels of the result depend on."""
+        return {
+            port: description.channels
+            if description.is_plane
+            else tuple(name for name in description.channels if name in channels)
+            for port, description in inputs.items()
+        }
+
+    def input_region(self, port: str, region: Window, scene: Scene, settings: Any) -> Window:
+        """Region of an input, at the scene's scale, that a region of the result depends on."""
+        return region
+
+    def compute(
+        self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: Any, scene: Scene
+    ) -> Mapping[str, Plane]:
+        """The named channels over `scene.region`. Each input covers its `input_region`, 0 outside its window."""
+        raise NotImplementedError
+
+
+class PointOperation(Operation):
+    """An operation whose every pixel depends on the same pixel of its inputs alone."""
+
+    def express(self, values: Mapping[str, Channels], settings: Any, scene: Scene) -> Channels:
+        """Channels of the result; `scene.descriptions` holds those of the inputs, by port."""
+        raise NotImplementedError
+
+
+_REGISTRY: dict[str, Operation] = {}
+
+
+def register(operation: type[Operation]) -> type[Operation]:
+    """Class decorator that puts an operation into the catalogue."""
+    _REGISTRY[operation.name] = operation()
+    return operation
+
+
+def catalogue() -> dict[str, Operation]:
+    return _REGISTRY
+
+
+def find(name: str) -> Operation:
+    """The operation of that name. Raises RecipeError with the nearest names."""
+    if name not in _REGISTRY:
+        raise RecipeError(f"there is no operation '{name}'", remedy=nearest(name, _REGISTRY))
+    return _REGISTRY[name]
+
+
+def parse_settings(operation: Operation, values: Mapping[str, Any]) -> Settings:
+    """Checked settings. Raises SettingError that names the setting and what it accepts."""
+    try:
+        return operation.Settings.model_validate(dict(values))
+    except ValidationError as error:
+        fault = error.errors(include_url=False)[0]
+        name = str(fault["loc"][0]) if fault["loc"] else ""
+        where = f"setting '{'.'.join(str(part) for part in fault['loc'] if part != 'function-after')}'"
+        if fault["type"] == "extra_forbidden":
+            known = list(operation.Settings.model_fields)
+            raise SettingError(
+                f"'{operation.name}' has no setting '{name}'", where=where, remedy=nearest(name, known)
+            ) from None
+        message = fault["msg"].removeprefix("Value error, ")
+        expected = fault.get("ctx", {}).get("expected")
+        raise SettingError(
+            message[0].lower() + message[1:] + f" (got {fault.get('input')!r})",
+            where=where,
+            remedy=f"use {expected}" if expected else "give a value that it accepts",
+        ) from None
+
+
+Rule = Callable[[Description], Description]
+
+
+def main_channels(description: Description) -> list[str]:
+    """The channels of the picture itself: those without a layer, else those of the first layer."""
+    top = [name for name in description.channels if "." not in name]
+    if top:
+        return top
+    layer = description.channels[0].rpartition(".")[0]
+    return [name for name in description.channels if name.rpartition(".")[0] == layer]
+
+
+def joined_window(inputs: Mapping[str, Description]) -> Window:
+    """The window that holds those of all inputs."""
+    window = Window(0, 0, 0, 0)
+    for description in inputs.values():
+        window = window.union(description.window)
+    return window
+
+
+def without_alpha(description: Description) -> Description:
+    """The description with an alpha state that fits: none where there is no alpha channel."""
+    if description.has_alpha:
+        return description
+    return description.changed(alpha=Alpha.NONE)

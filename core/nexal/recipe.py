@@ -1,0 +1,241 @@
+"""Recipes: sources, ordered steps and outputs, read from JSON and checked."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+from typing import Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+
+from nexal.addresses import ITEM_NAME, split_address
+from nexal.errors import NexalError, RecipeError, nearest
+
+Interpolation = Literal["linear", "smooth", "hold"]
+Ports = dict[str, str | list[str]]
+
+
+class Strict(BaseModel):
+    """A model that refuses unknown keys."""
+
+    model_config = ConfigDict(extra="forbid", populate_by_name=True)
+
+
+class SourceSpec(Strict):
+    """Where a source's files are and how they are read."""
+
+    files: str = ""
+    colour: str = "auto"
+    read_alpha: Literal["file", "straight", "premultiplied", "matted"] = "file"
+    non_finite: Literal["keep", "zero"] = "keep"
+
+    @property
+    def numbered(self) -> bool:
+        return is_numbered(self.files)
+
+
+class Step(Strict):
+    """One calculation with named inputs and settings."""
+
+    name: str
+    op: str
+    inputs: Ports = Field(default_factory=dict, alias="in")
+    settings: dict[str, Any] = Field(default_factory=dict, alias="set")
+    on: bool = True
+    note: str = ""
+
+
+class Output(Strict):
+    """A result written to a file; `from` is an address or a destination channel for each of several."""
+
+    source: str | dict[str, str] = Field(alias="from")
+    file: str
+    format: Literal["exr", "png", "tiff", "tga", "dpx", "jpeg", "hdr"] | None = None
+    depth: Literal["half", "float", 8, 10, 16, "8", "10", "16"] | None = None
+    alpha: Literal["premultiplied", "straight", "none"] | None = None
+    colour: str = "auto"
+    compression: str | None = None
+
+    @field_validator("file")
+    @classmethod
+    def _inside(cls, value: str) -> str:
+        if not value or Path(value).is_absolute() or ".." in Path(value).parts:
+            raise ValueError("a file name below the output folder is wanted, without '..'")
+        return value
+
+    @property
+    def addresses(self) -> list[str]:
+        return [self.source] if isinstance(self.source, str) else list(self.source.values())
+
+
+class Recipe(Strict):
+    """The ordered, named steps of a shot."""
+
+    nexal: Literal[1] = 1
+    sources: dict[str, SourceSpec] = Field(default_factory=dict)
+    steps: list[Step] = Field(default_factory=list)
+    outputs: dict[str, Output] = Field(default_factory=dict)
+
+    @model_validator(mode="after")
+    def _names(self) -> Recipe:
+        seen = set(self.sources)
+        for name in self.sources:
+            _check_name(name, "source")
+        for step in self.steps:
+            _check_name(step.name, "step")
+            if step.name in seen:
+                raise ValueError(f"the name '{step.name}' is used twice")
+            seen.add(step.name)
+        return self
+
+    def step(self, name: str) -> Step | None:
+        return next((step for step in self.steps if step.name == name), None)
+
+    def items(self) -> list[str]:
+        return [*self.sources, *(step.name for step in self.steps)]
+
+    def as_json(self) -> dict[str, Any]:
+        return self.model_dump(mode="json", by_alias=True, exclude_defaults=True) | {"nexal": 1}
+
+
+def _check_name(name: str, kind: str) -> None:
+    if not ITEM_NAME.fullmatch(name):
+        raise ValueError(
+            f"'{name}' is not a name for a {kind}: lower case letters, digits and _, starting with a letter, 63 at most"
+        )
+
+
+def is_numbered(files: str) -> bool:
+    """Whether a file name is a pattern for numbered frames (`%04d` or `####`)."""
+    return bool(re.search(r"%0?\d*d|#+", Path(files).name))
+
+
+def numbered_file(files: str, frame: int) -> str:
+    """The file of one frame of a pattern; other names are returned as they are."""
+    folder, name = str(Path(files).parent), Path(files).name
+    name = re.sub(r"%0?(\d*)d", lambda match: str(frame).zfill(int(match[1] or 1)), name)
+    name = re.sub(r"#+", lambda match: str(frame).zfill(len(match[0])), name)
+    return name if folder == "." and not files.startswith("./") else str(Path(folder) / name)
+
+
+def parse_recipe(data: Any) -> Recipe:
+    """A recipe from parsed JSON. Raises RecipeError that names the step, the setting and the remedy."""
+    if not isinstance(data, dict):
+        raise RecipeError("a recipe is a JSON object", where="recipe", remedy='start with {"nexal": 1, "steps": [...]}')
+    if "nexal" not in data:
+        raise RecipeError("the version key is missing", where="recipe", remedy='add "nexal": 1')
+    try:
+        return Recipe.model_validate(data)
+    except ValidationError as error:
+        raise from_validation(error, data) from None
+
+
+def load_recipe(path: Path) -> Recipe:
+    """A recipe from a file. Raises RecipeError where it is missing, is no JSON, or is wrong."""
+    try:
+        data = json.loads(path.read_text(encoding="utf-8"))
+    except FileNotFoundError:
+        raise RecipeError("there is no such file", where=str(path), remedy="check the path") from None
+    except (OSError, UnicodeDecodeError) as error:
+        raise RecipeError(f"cannot be read ({error})", where=str(path), remedy="give a JSON text file") from None
+    except json.JSONDecodeError as error:
+        raise RecipeError(
+            f"is not JSON: {error.msg} in line {error.lineno}, column {error.colno}",
+            where=str(path),
+            remedy="mend the text there",
+        ) from None
+    try:
+        return parse_recipe(data)
+    except NexalError as error:
+        raise error.at(path.name) from None
+
+
+def _where(location: tuple[int | str, ...], data: Any) -> tuple[str, list[int | str]]:
+    """Words for a place in a recipe, and what is left of the path below them."""
+    rest = list(location)
+    if rest[:1] == ["steps"] and len(rest) > 1:
+        step = data["steps"][rest[1]] if isinstance(data.get("steps"), list) else None
+        name = step.get("name", f"number {int(rest[1]) + 1}") if isinstance(step, dict) else f"number {rest[1]}"
+        return f"step '{name}'", rest[2:]
+    if len(rest) > 1 and rest[0] in ("sources", "outputs"):
+        return f"{str(rest[0])[:-1]} '{rest[1]}'", rest[2:]
+    return "recipe", rest
+
+
+def from_validation(error: ValidationError, data: Any, where: str = "") -> RecipeError:
+    """The first fault of a pydantic error as one of ours."""
+    fault = error.errors(include_url=False)[0]
+    place, rest = (where, list(fault["loc"])) if where else _where(fault["loc"], data)
+    path = ".".join(str(part) for part in rest if not str(part).endswith("]"))
+    place = f"{place}, '{path}'" if path else place
+    message = fault["msg"].removeprefix("Value error, ")
+    if fault["type"] == "extra_forbidden":
+        return RecipeError("is not a known key", where=place, remedy="remove it or check its spelling")
+    if fault["type"] == "missing":
+        return RecipeError("is missing", where=place, remedy="add it")
+    remedy = "correct it"
+    if "ctx" in fault and "expected" in fault["ctx"]:
+        remedy = f"use {fault['ctx']['expected']}"
+    given = fault.get("input")
+    shown = f" (got {json.dumps(given)})" if isinstance(given, (str, int, float, bool)) else ""
+    return RecipeError(message[0].lower() + message[1:] + shown, where=place, remedy=remedy)
+
+
+def value_at(keys: list[Any], frame: float) -> float:
+    """Value of `[[frame, value, interpolation], ...]` at a frame; held before the first and after the last key.
+
+    `interpolation` tells how a key goes over into the next: linear, smooth (3t^2 - 2t^3) or hold.
+    """
+    ordered = sorted(keys, key=lambda key: key[0])
+    if frame <= ordered[0][0]:
+        return float(ordered[0][1])
+    for here, following in zip(ordered, ordered[1:], strict=False):
+        if frame < following[0]:
+            t = (frame - here[0]) / (following[0] - here[0])
+            kind = here[2] if len(here) > 2 else "linear"
+            t = {"hold": 0.0, "smooth": t * t * (3 - 2 * t)}.get(kind, t)
+            return float(here[1] + (following[1] - here[1]) * t)
+    return float(ordered[-1][1])
+
+
+class Keys(Strict):
+    """A number that changes over time."""
+
+    keys: list[tuple[float, float] | tuple[float, float, Interpolation]] = Field(min_length=1)
+
+    def at(self, frame: float) -> float:
+        return value_at([list(key) for key in self.keys], frame)
+
+
+def settings_at(settings: dict[str, Any], frame: float) -> dict[str, Any]:
+    """The settings of a step with every keyed number replaced by its value at `frame`."""
+    result = {}
+    for name, value in settings.items():
+        if isinstance(value, dict) and set(value) == {"keys"}:
+            try:
+                result[name] = Keys.model_validate(value).at(frame)
+            except ValidationError as error:
+                raise from_validation(error, value, f"setting '{name}'") from None
+        else:
+            result[name] = value
+    return result
+
+
+def check_above(recipe: Recipe, step: Step, addresses: list[str]) -> None:
+    """Raises RecipeError where a step's input is unknown, is the step itself, or stands below it."""
+    above = list(recipe.sources)
+    for other in recipe.steps:
+        if other.name == step.name:
+            break
+        above.append(other.name)
+    for address in addresses:
+        item, _ = split_address(address)
+        if item in above:
+            continue
+        if item in recipe.items():
+            raise RecipeError(
+                f"'{item}' is made by this step itself or below it, which would go round in a circle",
+                remedy=f"move '{item}' above '{step.name}' or feed it from something above",
+            )
+        raise RecipeError(f"there is no source or step '{item}'", remedy=nearest(item, above))

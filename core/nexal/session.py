@@ -1,0 +1,145 @@
+"""Recipes run from files: sources opened through a plane store, outputs written. What the command line stands on."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass, field
+from fractions import Fraction
+from pathlib import Path
+
+from nexal.engine import Cancellation, Engine, Plan, Reader
+from nexal.engine.plan import Feed
+from nexal.errors import FormatError, NexalError, RecipeError, SourceError
+from nexal.formats.store import Library, StoredSource, fingerprint
+from nexal.formats.writing import provenance, target_of, write, written_window
+from nexal.picture import Window
+from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file
+
+
+@dataclass
+class Session:
+    """Sources of a recipe on disk. Decoded planes live in a temporary folder for as long as the session does."""
+
+    engine: Engine = field(default_factory=Engine)
+    warn: Callable[[str], None] = lambda text: None
+
+    def __post_init__(self) -> None:
+        self._folder = tempfile.TemporaryDirectory(prefix="nexal-")
+        self._library = Library(Path(self._folder.name))
+        self._fingerprints: dict[Path, str] = {}
+
+    def __enter__(self) -> Session:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._folder.cleanup()
+
+    def open(self, path: Path, spec: SourceSpec | None = None) -> StoredSource:
+        """A picture file as a source. Raises SourceError or FormatError, placed at the file."""
+        if not path.is_file():
+            raise SourceError("there is no such file", where=str(path), remedy="check the path")
+        path = path.resolve()
+        if path not in self._fingerprints:
+            digest = fingerprint(path)
+            stored = self._library.unpack(path, digest)
+            self._fingerprints[path] = digest
+            for warning in stored.header["warnings"]:
+                self.warn(f"{path.name}: {warning}")
+        digest = self._fingerprints[path]
+        return StoredSource(self._library.stored(digest), spec or SourceSpec(), digest)
+
+    def readers(self, recipe: Recipe, files: Mapping[str, str], frame: int, needed: Iterable[str]) -> dict[str, Reader]:
+        """A reader for each needed source at a frame; `files` holds the path or pattern of each."""
+        result: dict[str, Reader] = {}
+        for name in needed:
+            try:
+                result[name] = self.open(Path(numbered_file(files[name], frame)), recipe.sources[name])
+            except NexalError as error:
+                raise error.at(f"source '{name}'") from None
+        return result
+
+
+def source_files(recipe: Recipe, folder: Path, given: Mapping[str, str]) -> dict[str, str]:
+    """Path or pattern of every source: as given, else the recipe's own, relative to its folder."""
+    for name in given:
+        if name not in recipe.sources:
+            known = ", ".join(recipe.sources) or "none"
+            raise RecipeError(
+                "the recipe has no such source", where=f"source '{name}'", remedy=f"its sources are: {known}"
+            )
+    files = {}
+    for name, spec in recipe.sources.items():
+        if name in given:
+            files[name] = given[name]
+        else:
+            files[name] = str(folder / spec.files) if spec.files else ""
+    return files
+
+
+def frames_of(files: Mapping[str, str]) -> list[int]:
+    """Frames found on disk for the numbered sources: those that all of them have; [1] where none is numbered."""
+    common: set[int] | None = None
+    for name, pattern in files.items():
+        if not is_numbered(pattern):
+            continue
+        path = Path(pattern)
+        # Numbers at least as long as the pattern's are frames of it.
+        text = re.sub(r"%0?\\?\d*d|#+", r"(-?\\d+)", re.escape(path.name).replace(r"\#", "#").replace(r"\%", "%"))
+        matcher = re.compile(text + "$")
+        listed = path.parent.iterdir() if path.parent.is_dir() else ()
+        found = {int(match[1]) for entry in listed if (match := matcher.match(entry.name))}
+        if not found:
+            raise SourceError("there is no frame of it", where=f"source '{name}'", remedy=f"check '{pattern}'")
+        common = found if common is None else common & found
+    if common is None:
+        return [1]
+    if not common:
+        raise SourceError("the numbered sources have no frame in common", where="sources", remedy="check their numbers")
+    return sorted(common)
+
+
+def sources_behind(recipe: Recipe, addresses: Iterable[str]) -> list[str]:
+    """The sources that the addresses depend on, in the recipe's order."""
+    from nexal.addresses import split_address
+    from nexal.engine.plan import addresses_of
+
+    wanted, seen = [split_address(address)[0] for address in addresses], set()
+    while wanted:
+        item = wanted.pop()
+        if item in seen:
+            continue
+        seen.add(item)
+        step = recipe.step(item)
+        if step:
+            wanted += [split_address(address)[0] for address in addresses_of(step)]
+    return [name for name in recipe.sources if name in seen]
+
+
+def output_feed(plan: Plan, output: Output) -> Feed:
+    return plan.feed(output.source) if isinstance(output.source, str) else plan.picture(output.source)
+
+
+def render_output(
+    engine: Engine,
+    plan: Plan,
+    output: Output,
+    path: Path,
+    fingerprints: Mapping[str, str],
+    *,
+    scale: Fraction = Fraction(1),
+    region: Window | None = None,
+    cancellation: Cancellation | None = None,
+) -> None:
+    """Evaluate one output at the plan's frame and write it. `region` in full-resolution pixels. Raises NexalError."""
+    target = target_of(output)
+    feed = output_feed(plan, output)
+    description = feed.description
+    window = written_window(description.window, description.display, target)
+    if region is not None:
+        window = window.intersect(region)
+        if window.empty:
+            raise FormatError("the region lies outside of the picture", where="region", remedy="choose one inside")
+    picture = engine.evaluate(feed, plan, scale=scale, region=window.scaled(scale), cancellation=cancellation)
+    write(picture, target, path, provenance(plan.recipe, fingerprints))

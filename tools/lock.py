@@ -1,6 +1,6 @@
 """Write the lock files: every package with its version and the hash of the file for this platform, no addresses.
 
-    python tools/lock.py            from requirements.in and requirements-dev.in
+    python tools/lock.py            from the three requirements files
 
 pip itself resolves; its installation report carries the hashes. The front end's lock loses the fields that
 hold web addresses (`npm ci` does not need them).
@@ -39,6 +39,6 @@ def strip_addresses(lock_file: Path) -> None:
 
 
 if __name__ == "__main__":
-    for stem in ("requirements", "requirements-dev"):
+    for stem in ("requirements-core", "requirements", "requirements-dev"):
         lock(ROOT / f"{stem}.in", ROOT / f"{stem}.lock")
     strip_addresses(ROOT / "web" / "package-lock.json")

@@ -100,7 +100,7 @@ class Plan:
     def __init__(self, recipe: Recipe, frame: int, readers: Mapping[str, Reader]) -> None:
         self.recipe = recipe
         self.frame = frame
-        self._readers = readers
+        self.readers = readers
         self._nodes: dict[str, Node | NexalError] = {}
 
     def node(self, item: str) -> Node:
@@ -138,7 +138,7 @@ class Plan:
 
     def _compile(self, item: str) -> Node:
         if item in self.recipe.sources:
-            reader = self._readers.get(item)
+            reader = self.readers.get(item)
             if reader is None:
                 raise SourceError("is not there", where=f"source '{item}'", remedy="import its file")
             return Node(item, _digest("source", reader.digest), reader.description, reader=reader)

@@ -1,0 +1,19 @@
+"""People, and their attempts to sign in."""
+
+from django.contrib.auth.models import AbstractUser
+from django.db import models
+
+
+class User(AbstractUser):
+    """A person who signs in by name and password."""
+
+
+class FailedSignIn(models.Model):
+    """An attempt that failed, kept for a while so that guessing passwords is slow."""
+
+    username = models.CharField(max_length=150)
+    address = models.CharField(max_length=64)
+    at = models.DateTimeField(auto_now_add=True, db_index=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["address", "at"])]

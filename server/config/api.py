@@ -1,0 +1,26 @@
+"""The whole interface between server and browser."""
+
+from ninja import NinjaAPI
+from ninja.security import SessionAuth
+
+from config import errors
+
+api = NinjaAPI(title="Nexal", version="1", auth=SessionAuth(), docs_url=None, openapi_url=None, urls_namespace="api")
+errors.install(api)
+
+from accounts.api import router as accounts  # noqa: E402
+from deliveries.api import router as deliveries  # noqa: E402
+from projects.api import router as projects  # noqa: E402
+from recipes.api import router as recipes  # noqa: E402
+from sources.api import router as sources  # noqa: E402
+from stage.api import router as stage  # noqa: E402
+
+for router, tag in (
+    (accounts, "accounts"),
+    (projects, "projects"),
+    (sources, "sources"),
+    (recipes, "recipes"),
+    (stage, "stage"),
+    (deliveries, "deliveries"),
+):
+    api.add_router("", router, tags=[tag])

@@ -1,0 +1,92 @@
+"""Every failure in one shape: code, message, where, remedy."""
+
+import logging
+from typing import Any
+
+from django.core.exceptions import RequestDataTooBig
+from django.http import Http404, HttpRequest, HttpResponse
+from ninja import NinjaAPI, Schema
+from ninja.errors import AuthenticationError, HttpError, ValidationError
+
+from nexal.errors import NexalError
+
+log = logging.getLogger("nexal")
+
+
+class Problem(Schema):
+    """What went wrong, where, and what to do."""
+
+    code: str
+    message: str
+    where: str = ""
+    remedy: str = ""
+
+
+class Refused(NexalError):
+    """A request that is understood and refused, with its HTTP status."""
+
+    def __init__(self, status: int, code: str, message: str, *, where: str = "", remedy: str = "") -> None:
+        super().__init__(message, where=where, remedy=remedy)
+        self.status = status
+        self.code = code
+
+
+def answer(api: NinjaAPI, request: HttpRequest, status: int, **problem: Any) -> HttpResponse:
+    return api.create_response(request, Problem(**problem).dict(), status=status)
+
+
+def install(api: NinjaAPI) -> None:
+    """Give an API the handlers that put every error into the one shape."""
+
+    @api.exception_handler(NexalError)
+    def _own(request: HttpRequest, error: NexalError) -> HttpResponse:
+        status = error.status if isinstance(error, Refused) else 409 if error.code == "cancelled" else 422
+        return answer(
+            api, request, status, code=error.code, message=error.message, where=error.where, remedy=error.remedy
+        )
+
+    @api.exception_handler(ValidationError)
+    def _invalid(request: HttpRequest, error: ValidationError) -> HttpResponse:
+        fault = error.errors[0]
+        where = ".".join(str(part) for part in fault["loc"][1:])
+        return answer(
+            api, request, 422, code="request", message=fault["msg"], where=where, remedy="correct the request"
+        )
+
+    @api.exception_handler(AuthenticationError)
+    def _nobody(request: HttpRequest, error: AuthenticationError) -> HttpResponse:
+        return answer(api, request, 401, code="signed_out", message="you are not signed in", remedy="sign in")
+
+    @api.exception_handler(Http404)
+    def _missing(request: HttpRequest, error: Http404) -> HttpResponse:
+        return answer(
+            api,
+            request,
+            404,
+            code="not_found",
+            message="there is nothing here, or it is not yours to see",
+            remedy="check the address, or ask the project's owner",
+        )
+
+    @api.exception_handler(HttpError)
+    def _http(request: HttpRequest, error: HttpError) -> HttpResponse:
+        return answer(api, request, error.status_code, code="request", message=str(error), remedy="correct the request")
+
+    @api.exception_handler(RequestDataTooBig)
+    def _large(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:
+        return answer(
+            api, request, 413, code="too_large", message="the request is too large", remedy="send less at a time"
+        )
+
+    @api.exception_handler(Exception)
+    def _unforeseen(request: HttpRequest, error: Exception) -> HttpResponse:
+        log.exception("unforeseen error at %s", request.path)
+        return answer(
+            api,
+            request,
+            500,
+            code="internal",
+            message="something went wrong on the server",
+            where=request.path,
+            remedy="try again; if it happens again, report it with the server's log",
+        )

@@ -1,0 +1,123 @@
+"""Settings. Everything that differs between places comes from the environment; see docs/deployment.md."""
+
+import os
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parent.parent.parent
+VAR = Path(os.environ.get("NEXAL_VAR", ROOT / "var"))
+DEBUG = os.environ.get("NEXAL_DEBUG") == "1"
+
+
+def _stored(name: str, default: str) -> str:
+    """A secret from the environment, else from a file that `run` wrote under var/."""
+    path = VAR / name
+    return os.environ.get(f"NEXAL_{name.upper()}") or (path.read_text().strip() if path.is_file() else default)
+
+
+SECRET_KEY = _stored("secret_key", "not-for-serving")
+ALLOWED_HOSTS = os.environ.get("NEXAL_HOSTS", "127.0.0.1,localhost,[::1],testserver").split(",")
+CSRF_TRUSTED_ORIGINS = [origin for origin in os.environ.get("NEXAL_ORIGINS", "").split(",") if origin]
+
+INSTALLED_APPS = [
+    "django.contrib.auth",
+    "django.contrib.contenttypes",
+    "django.contrib.sessions",
+    "django.contrib.staticfiles",
+    "ninja",
+    "django_vite",
+    "accounts",
+    "projects",
+    "sources",
+    "recipes",
+    "stage",
+    "deliveries",
+    "demo",
+]
+MIDDLEWARE = [
+    "whitenoise.middleware.WhiteNoiseMiddleware",
+    "django.middleware.security.SecurityMiddleware",
+    "config.middleware.ContentSecurityPolicy",
+    "django.contrib.sessions.middleware.SessionMiddleware",
+    "django.middleware.common.CommonMiddleware",
+    "django.middleware.csrf.CsrfViewMiddleware",
+    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "django.middleware.clickjacking.XFrameOptionsMiddleware",
+]
+ROOT_URLCONF = "config.urls"
+WSGI_APPLICATION = "config.wsgi.application"
+TEMPLATES = [
+    {
+        "BACKEND": "django.template.backends.django.DjangoTemplates",
+        "DIRS": [ROOT / "server" / "templates"],
+        "OPTIONS": {"context_processors": ["django.template.context_processors.request"]},
+    }
+]
+DATABASES = {
+    "default": {
+        "ENGINE": "django.db.backends.mysql",
+        "NAME": os.environ.get("NEXAL_DB_NAME", "nexal"),
+        "USER": os.environ.get("NEXAL_DB_USER", "nexal"),
+        "PASSWORD": _stored("db_password", ""),
+        "HOST": os.environ.get("NEXAL_DB_HOST", "127.0.0.1"),
+        "PORT": os.environ.get("NEXAL_DB_PORT", "33306"),
+        "CONN_MAX_AGE": 60,
+        "CONN_HEALTH_CHECKS": True,
+        "OPTIONS": {"charset": "utf8mb4", "init_command": "SET sql_mode='STRICT_ALL_TABLES'"},
+        "TEST": {"NAME": "test_nexal", "CHARSET": "utf8mb4"},
+    }
+}
+DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
+AUTH_USER_MODEL = "accounts.User"
+AUTH_PASSWORD_VALIDATORS = [
+    {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"},
+    {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},
+]
+USE_TZ = True
+TIME_ZONE = "UTC"
+USE_I18N = False
+
+STATIC_URL = "/static/"
+STATIC_ROOT = VAR / "static"
+STATICFILES_DIRS = [ROOT / "web" / "dist"] if (ROOT / "web" / "dist").is_dir() else []
+DJANGO_VITE = {"default": {"dev_mode": DEBUG, "manifest_path": ROOT / "web" / "dist" / "manifest.json"}}
+WHITENOISE_KEEP_ONLY_HASHED_FILES = False
+
+
+def _is_hashed(path: str, url: str) -> bool:
+    """Files that Vite named after their content never change."""
+    import re
+
+    return bool(re.search(r"/assets/.+-[\w-]{8}\.\w+$", url))
+
+
+WHITENOISE_IMMUTABLE_FILE_TEST = _is_hashed
+
+MEDIA_ROOT = VAR / "media"
+FILE_UPLOAD_HANDLERS = ["django.core.files.uploadhandler.TemporaryFileUploadHandler"]
+FILE_UPLOAD_TEMP_DIR = VAR / "uploads"
+FILE_UPLOAD_PERMISSIONS = 0o640
+DATA_UPLOAD_MAX_MEMORY_SIZE = 8 << 20
+
+SESSION_COOKIE_AGE = 14 * 24 * 3600
+SESSION_COOKIE_SAMESITE = "Lax"
+SESSION_COOKIE_SECURE = CSRF_COOKIE_SECURE = os.environ.get("NEXAL_HTTPS") == "1"
+SECURE_CONTENT_TYPE_NOSNIFF = True
+SECURE_REFERRER_POLICY = "same-origin"
+X_FRAME_OPTIONS = "DENY"
+
+NEXAL_STORE = VAR / "store"
+NEXAL_STORE_BYTES = int(os.environ.get("NEXAL_STORE_BYTES", 40 << 30))
+NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 2 << 30))
+NEXAL_UPLOAD_BYTES = int(os.environ.get("NEXAL_UPLOAD_BYTES", 4 << 30))
+NEXAL_SIGN_IN_FAILURES = 5
+NEXAL_SIGN_IN_MINUTES = 10
+NEXAL_JOBS = os.environ.get("NEXAL_JOBS", "thread")
+
+LOGGING = {
+    "version": 1,
+    "disable_existing_loggers": False,
+    "formatters": {"line": {"format": "{asctime} {levelname} {name}: {message}", "style": "{"}},
+    "handlers": {"console": {"class": "logging.StreamHandler", "formatter": "line"}},
+    "root": {"handlers": ["console"], "level": "WARNING"},
+    "loggers": {"nexal": {"level": "INFO"}},
+}

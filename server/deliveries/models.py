@@ -1,0 +1,54 @@
+"""Deliverables, their renders, and the frames of those."""
+
+from django.conf import settings
+from django.db import models
+
+
+class State(models.TextChoices):
+    WAITING = "waiting"
+    RENDERING = "rendering"
+    DONE = "done"
+    FAILED = "failed"
+
+
+class Deliverable(models.Model):
+    """A result to be written: which item, file name, format, depth, alpha (a recipe's output)."""
+
+    shot = models.ForeignKey("projects.Shot", on_delete=models.CASCADE, related_name="deliverables")
+    name = models.CharField(max_length=63)
+    spec = models.JSONField()
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["created", "pk"]
+        constraints = [models.UniqueConstraint(fields=["shot", "name"], name="deliverable_names_differ")]
+
+
+class Render(models.Model):
+    """A deliverable made from one revision."""
+
+    deliverable = models.ForeignKey(Deliverable, on_delete=models.CASCADE, related_name="renders")
+    revision = models.ForeignKey("recipes.Revision", on_delete=models.PROTECT, related_name="renders")
+    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    first_frame = models.IntegerField(default=1)
+    last_frame = models.IntegerField(default=1)
+    author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["-created", "-pk"]
+
+
+class RenderedFrame(models.Model):
+    """One frame of a render."""
+
+    render = models.ForeignKey(Render, on_delete=models.CASCADE, related_name="frames")
+    frame = models.IntegerField()
+    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    error = models.JSONField(default=dict)
+    seconds = models.FloatField(default=0)
+    file = models.CharField(max_length=300, blank=True)
+
+    class Meta:
+        ordering = ["frame"]
+        constraints = [models.UniqueConstraint(fields=["render", "frame"], name="frames_differ")]

@@ -1,0 +1,110 @@
+"""Rendering deliverables. A frame task may run twice and gives the same file: it is written whole, then renamed."""
+
+import re
+import time
+from pathlib import Path
+from typing import Any
+
+from django.conf import settings
+from django.db import IntegrityError, transaction
+from pydantic import ValidationError
+
+from config import jobs
+from config.errors import Refused
+from deliveries.models import Deliverable, Render, RenderedFrame, State
+from nexal.errors import NexalError
+from nexal.formats.store import StoredSource
+from nexal.formats.writing import target_of
+from nexal.recipe import Output, from_validation, numbered_file, parse_recipe
+from nexal.session import render_output
+from projects.models import Shot
+from stage.services import engine, plan
+
+
+def checked_spec(spec: dict[str, Any]) -> Output:
+    """An output that can be written. Raises NexalError."""
+    try:
+        output = Output.model_validate(spec)
+    except ValidationError as error:
+        raise from_validation(error, spec, "deliverable") from None
+    target_of(output)
+    return output
+
+
+def create(shot: Shot, name: str, spec: dict[str, Any]) -> Deliverable:
+    """A new deliverable under a name of its own. Raises Refused where the name is taken."""
+    if not re.fullmatch(r"[a-z][a-z0-9_]{0,62}", name):
+        raise Refused(
+            422,
+            "name",
+            f"'{name}' is not a name for a deliverable",
+            where="name",
+            remedy="use lower case letters, digits and _, starting with a letter",
+        )
+    output = checked_spec(spec).model_dump(mode="json", by_alias=True, exclude_defaults=True)
+    try:
+        with transaction.atomic():
+            return Deliverable.objects.create(shot=shot, name=name, spec=output)
+    except IntegrityError:
+        raise Refused(
+            409, "name_taken", f"there is a deliverable '{name}' already", where="name", remedy="choose another name"
+        ) from None
+
+
+def start(deliverable: Deliverable, author: int | None) -> Render:
+    """Render a deliverable from its shot's present revision."""
+    head = deliverable.shot.head
+    assert head is not None
+    render = Render.objects.create(deliverable=deliverable, revision=head, author_id=author)
+    RenderedFrame.objects.create(render=render, frame=render.first_frame)
+    jobs.submit(run, render.pk)
+    return render
+
+
+def frame_path(frame: RenderedFrame) -> Path:
+    return Path(settings.MEDIA_ROOT) / frame.file
+
+
+def run(render_id: int) -> None:
+    """Render what is not done yet of a render (a job)."""
+    render = Render.objects.select_related("deliverable__shot", "revision").filter(pk=render_id).first()
+    if render is None:
+        return
+    Render.objects.filter(pk=render_id).update(state=State.RENDERING)
+    failed = False
+    for frame in render.frames.exclude(state=State.DONE):
+        began = time.monotonic()
+        try:
+            frame.file = _render_frame(render, frame.frame)
+            frame.state, frame.error = State.DONE, {}
+        except NexalError as error:
+            failed = True
+            frame.state = State.FAILED
+            frame.error = {
+                "code": error.code,
+                "message": error.message,
+                "where": error.where,
+                "remedy": error.remedy,
+            }
+        frame.seconds = time.monotonic() - began
+        frame.save()
+    Render.objects.filter(pk=render_id).update(state=State.FAILED if failed else State.DONE)
+
+
+def _render_frame(render: Render, frame: int) -> str:
+    deliverable = render.deliverable
+    output = Output.model_validate(deliverable.spec)
+    recipe = parse_recipe(render.revision.recipe | {"outputs": {deliverable.name: deliverable.spec}})
+    planned = plan(deliverable.shot, recipe, frame)
+    fingerprints = {
+        name: reader.fingerprint for name, reader in planned.readers.items() if isinstance(reader, StoredSource)
+    }
+    name = f"deliveries/{render.pk}/{numbered_file(output.file, frame)}"
+    render_output(engine(), planned, output, Path(settings.MEDIA_ROOT) / name, fingerprints)
+    return name
+
+
+def resume_renders() -> None:
+    """Take up renders that a stopped server left."""
+    for render in Render.objects.filter(state__in=[State.WAITING, State.RENDERING]):
+        jobs.submit(run, render.pk)

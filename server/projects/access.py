@@ -1,0 +1,43 @@
+"""Rights: every route gets its objects through these functions, and nothing else.
+
+Somebody without any role in a project is told that there is nothing (404); a viewer who would change something is
+refused (403).
+"""
+
+from django.http import Http404, HttpRequest
+
+from config.errors import Refused
+from projects.models import Membership, Project, Role, Shot
+
+WRITERS = (Role.OWNER, Role.ARTIST)
+
+
+def role_in(request: HttpRequest, project_id: int) -> str:
+    """The person's role. Raises Http404 where there is none."""
+    membership = Membership.objects.filter(project_id=project_id, user_id=request.user.pk).first()
+    if membership is None:
+        raise Http404
+    return membership.role
+
+
+def _check(role: str, *, write: bool) -> None:
+    if write and role not in WRITERS:
+        raise Refused(
+            403,
+            "forbidden",
+            "you may look at this project, not change it",
+            remedy="ask its owner for the role of artist",
+        )
+
+
+def get_project(request: HttpRequest, project_id: int, *, write: bool = False) -> Project:
+    _check(role_in(request, project_id), write=write)
+    return Project.objects.get(pk=project_id)
+
+
+def get_shot(request: HttpRequest, shot_id: int, *, write: bool = False) -> Shot:
+    shot = Shot.objects.select_related("project", "head").filter(pk=shot_id).first()
+    if shot is None:
+        raise Http404
+    _check(role_in(request, shot.project_id), write=write)
+    return shot

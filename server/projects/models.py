@@ -1,0 +1,44 @@
+"""Projects, who may do what in them, and their shots."""
+
+from django.conf import settings
+from django.db import models
+
+
+class Role(models.TextChoices):
+    OWNER = "owner"
+    ARTIST = "artist"
+    VIEWER = "viewer"
+
+
+class Project(models.Model):
+    """A production."""
+
+    name = models.CharField(max_length=120)
+    created = models.DateTimeField(auto_now_add=True)
+    members = models.ManyToManyField(settings.AUTH_USER_MODEL, through="Membership", related_name="projects")
+
+
+class Membership(models.Model):
+    """A person's role in a project."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="memberships")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="memberships")
+    role = models.CharField(max_length=10, choices=Role.choices)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["project", "user"], name="one_role_per_project")]
+
+
+class Shot(models.Model):
+    """One picture or frame range worked on; `head` is the revision that it shows now."""
+
+    project = models.ForeignKey(Project, on_delete=models.CASCADE, related_name="shots")
+    name = models.CharField(max_length=120)
+    first_frame = models.IntegerField(default=1)
+    last_frame = models.IntegerField(default=1)
+    head = models.ForeignKey("recipes.Revision", null=True, on_delete=models.PROTECT, related_name="+")
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        ordering = ["name"]
+        constraints = [models.UniqueConstraint(fields=["project", "name"], name="shot_names_differ")]

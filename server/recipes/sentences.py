@@ -1,0 +1,75 @@
+"""What changed between two recipes, in a sentence."""
+
+import json
+from typing import Any
+
+Recipe = dict[str, Any]
+
+
+def sentence(before: Recipe, after: Recipe) -> str:
+    """One sentence; the most telling change first, others counted."""
+    changes = [*_sources(before, after), *_steps(before, after)]
+    if not changes:
+        return "No change"
+    more = f", and {len(changes) - 1} more" if len(changes) > 1 else ""
+    return (changes[0][:260] + more)[:300]
+
+
+def _sources(before: Recipe, after: Recipe) -> list[str]:
+    old, new = before.get("sources", {}), after.get("sources", {})
+    gone, come = [name for name in old if name not in new], [name for name in new if name not in old]
+    if len(gone) == len(come) == 1 and old[gone[0]] == new[come[0]]:
+        return [f"Source {gone[0]} renamed {come[0]}"]
+    changes = [f"Source {name} added" for name in come] + [f"Source {name} removed" for name in gone]
+    return changes + [f"Source {name} read differently" for name in new if name in old and old[name] != new[name]]
+
+
+def _steps(before: Recipe, after: Recipe) -> list[str]:
+    old = {step["name"]: step for step in before.get("steps", [])}
+    new = {step["name"]: step for step in after.get("steps", [])}
+    gone, come = [name for name in old if name not in new], [name for name in new if name not in old]
+    changes = []
+    if len(gone) == len(come) == 1 and {**old[gone[0]], "name": ""} == {**new[come[0]], "name": ""}:
+        changes.append(f"{gone[0]} renamed {come[0]}")
+    else:
+        changes += [f"{name} added ({new[name]['op']})" for name in come]
+        changes += [f"{name} deleted" for name in gone]
+    renamed = dict(zip(gone, come, strict=True)) if len(gone) == len(come) == 1 else {}
+    for name, step in new.items():
+        if name in old:
+            changes += _step(name, old[name], step, renamed)
+    kept_old, kept_new = [name for name in old if name in new], [name for name in new if name in old]
+    if kept_old != kept_new:
+        moved = next(a for a, b in zip(kept_new, kept_old, strict=True) if a != b)
+        changes.append(f"{moved} moved")
+    return changes
+
+
+def _step(name: str, old: dict[str, Any], new: dict[str, Any], renamed: dict[str, str]) -> list[str]:
+    changes = []
+    if old.get("on", True) != new.get("on", True):
+        changes.append(f"{name} turned {'on' if new.get('on', True) else 'off'}")
+    settings_old, settings_new = old.get("set", {}), new.get("set", {})
+    for key in dict.fromkeys([*settings_old, *settings_new]):
+        a, b = settings_old.get(key), settings_new.get(key)
+        if a != b:
+            changes.append(f"{name}: {key} {_value(a)} to {_value(b)}")
+    for port in dict.fromkeys([*old.get("in", {}), *new.get("in", {})]):
+        a, b = old.get("in", {}).get(port), new.get("in", {}).get(port)
+        follows = isinstance(a, str) and isinstance(b, str) and a.split(".")[0] in renamed
+        if a != b and not follows:
+            changes.append(f"{name}: {port} fed from {b}" if b else f"{name}: {port} no longer fed")
+    if old.get("note", "") != new.get("note", ""):
+        changes.append(f"{name} noted")
+    if old.get("op") != new.get("op"):
+        changes.append(f"{name} is now {new.get('op')}")
+    return changes
+
+
+def _value(value: Any) -> str:
+    if value is None:
+        return "its default"
+    if isinstance(value, float):
+        return f"{value:.4g}"
+    text = value if isinstance(value, str) else json.dumps(value)
+    return text if len(text) <= 40 else text[:37] + "..."

@@ -1,0 +1,102 @@
+"""Saving, undoing and redoing: a shot's history."""
+
+from typing import Any
+
+from django.db import transaction
+from django.db.models import Max
+
+from config.errors import Refused
+from nexal.recipe import Recipe, parse_recipe
+from projects.models import Shot
+from recipes.models import Revision
+from recipes.sentences import sentence
+
+MAX_ITEMS = 500
+
+
+class Conflict(Refused):
+    """A save against a head that has moved on in the meantime."""
+
+    def __init__(self, head: Revision) -> None:
+        by = head.author.get_full_name() or head.author.username if head.author else "somebody"
+        super().__init__(
+            409,
+            "conflict",
+            f"{by} saved revision {head.number} in the meantime: {head.sentence}",
+            where="recipe",
+            remedy="take that revision and lose your change, or save yours on top of it",
+        )
+
+
+def checked(recipe: Any) -> Recipe:
+    """A recipe as it may be stored: understood by the core, of bounded size. Raises RecipeError or Refused."""
+    parsed = parse_recipe(recipe)
+    if len(parsed.items()) > MAX_ITEMS:
+        raise Refused(422, "recipe", f"more than {MAX_ITEMS} items", where="recipe", remedy="split the shot")
+    return parsed
+
+
+def first_revision(shot: Shot, author: int | None, recipe: Recipe | None = None) -> Revision:
+    """Give a new shot its first recipe."""
+    revision = Revision.objects.create(
+        shot=shot, number=1, recipe=(recipe or Recipe()).as_json(), author_id=author, sentence="Shot started"
+    )
+    shot.head = revision
+    shot.save(update_fields=["head"])
+    return revision
+
+
+def _locked(shot: Shot, expected: int) -> Shot:
+    """The shot, locked, if its head is the expected revision. Raises Conflict."""
+    locked = Shot.objects.select_for_update().select_related("head__author").get(pk=shot.pk)
+    assert locked.head is not None
+    if locked.head.number != expected:
+        raise Conflict(locked.head)
+    return locked
+
+
+@transaction.atomic
+def save(shot: Shot, author: int, parent: int, recipe: Recipe) -> Revision:
+    """A new revision upon `parent`. Raises Conflict where the head is another one."""
+    locked = _locked(shot, parent)
+    assert locked.head is not None
+    data = recipe.as_json()
+    if data == locked.head.recipe:
+        return locked.head
+    last = Revision.objects.filter(shot=locked).aggregate(last=Max("number"))["last"] or 0
+    revision = Revision.objects.create(
+        shot=locked,
+        number=last + 1,
+        parent=locked.head,
+        recipe=data,
+        author_id=author,
+        sentence=sentence(locked.head.recipe, data),
+    )
+    locked.head = revision
+    locked.save(update_fields=["head"])
+    return revision
+
+
+@transaction.atomic
+def undo(shot: Shot, head: int) -> Revision:
+    """Move the head to its parent. Raises Conflict, or Refused at the first revision."""
+    locked = _locked(shot, head)
+    assert locked.head is not None
+    if locked.head.parent is None:
+        raise Refused(409, "no_more", "there is nothing to undo", where="history", remedy="this is the first revision")
+    locked.head = locked.head.parent
+    locked.save(update_fields=["head"])
+    return locked.head
+
+
+@transaction.atomic
+def redo(shot: Shot, head: int) -> Revision:
+    """Move the head to the newest revision made from it. Raises Conflict, or Refused where there is none."""
+    locked = _locked(shot, head)
+    assert locked.head is not None
+    child = locked.head.children.order_by("-number").first()
+    if child is None:
+        raise Refused(409, "no_more", "there is nothing to redo", where="history", remedy="this is the last revision")
+    locked.head = child
+    locked.save(update_fields=["head"])
+    return child

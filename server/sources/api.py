@@ -1,0 +1,137 @@
+"""Routes: import files, follow their unpacking, their channels."""
+
+from typing import Any
+
+from django.conf import settings
+from django.http import Http404, HttpRequest
+from ninja import Field, File, Router, Schema
+from ninja.files import UploadedFile
+
+from config.errors import Problem, Refused
+from projects.access import get_shot
+from projects.models import Shot
+from sources.models import Source, State
+from sources.services import import_file, stored
+
+router = Router()
+
+
+class SourceRow(Schema):
+    id: int
+    files: str
+    size: int
+    fingerprint: str
+    state: State
+    problem: Problem | None
+    format: str = ""
+    warnings: list[str] = []
+    done: int = Field(0, description="Channels unpacked")
+    channels: int = Field(0, description="Channels in all; 0 until the header is read")
+
+
+class Histogram(Schema):
+    low: float
+    high: float
+    encoded: bool
+    counts: list[int]
+
+
+class Report(Schema):
+    min: float
+    max: float
+    mean: float
+    percentiles: dict[str, float]
+    histogram: Histogram
+    noise: float
+    non_finite: float
+
+
+class ChannelRow(Schema):
+    name: str
+    type: str
+    role: str
+    colour: bool
+    report: Report | None
+
+
+class LayerRow(Schema):
+    name: str
+    role: str
+    reason: str
+    channels: list[str]
+
+
+class SourceWhole(SourceRow):
+    layers: list[LayerRow]
+    channel_rows: list[ChannelRow]
+    parts: list[dict[str, Any]]
+    metadata: dict[str, Any]
+
+
+def _row(source: Source) -> dict[str, Any]:
+    file = stored(source)
+    row: dict[str, Any] = {
+        "id": source.pk,
+        "files": source.files,
+        "size": source.size,
+        "fingerprint": source.fingerprint,
+        "state": source.state,
+        "problem": source.problem or None,
+    }
+    if source.state != State.FAILED and file.started:
+        names = list(file.channels)
+        done = len(names) if source.state == State.READY else sum(file.ready(name) for name in names)
+        row |= {
+            "format": file.header["format"],
+            "warnings": file.header["warnings"],
+            "done": done,
+            "channels": len(names),
+        }
+    return row
+
+
+def source_rows(shot: Shot) -> list[SourceRow]:
+    return [SourceRow(**_row(source)) for source in shot.sources.all()]
+
+
+@router.post("/shots/{shot_id}/sources", response=SourceRow)
+def upload(request: HttpRequest, shot_id: int, file: UploadedFile = File(...)) -> SourceRow:  # noqa: B008
+    """Import a file into a shot. It is unpacked in the background; follow its state."""
+    shot = get_shot(request, shot_id, write=True)
+    if (file.size or 0) > settings.NEXAL_UPLOAD_BYTES:
+        raise Refused(
+            413,
+            "too_large",
+            f"the file is larger than {settings.NEXAL_UPLOAD_BYTES / 1e9:.1f} GB",
+            where=file.name or "",
+            remedy="compress it, or import fewer channels",
+        )
+    return SourceRow(**_row(import_file(shot, file.name or "picture", file)))
+
+
+@router.get("/shots/{shot_id}/sources", response=list[SourceRow])
+def sources(request: HttpRequest, shot_id: int) -> list[SourceRow]:
+    """Everything imported into a shot, used in its recipe or not."""
+    return source_rows(get_shot(request, shot_id))
+
+
+@router.get("/shots/{shot_id}/sources/{source_id}", response=SourceWhole)
+def source(request: HttpRequest, shot_id: int, source_id: int) -> SourceWhole:
+    """A source with its layers and channels; a channel has its report once it is unpacked."""
+    shot = get_shot(request, shot_id)
+    found = shot.sources.filter(pk=source_id).first()
+    if found is None:
+        raise Http404
+    file = stored(found)
+    whole = _row(found) | {"layers": [], "channel_rows": [], "parts": [], "metadata": {}}
+    if file.started and found.state != State.FAILED:
+        whole |= {
+            "layers": file.header["layers"],
+            "parts": file.header["parts"],
+            "metadata": file.header["metadata"],
+            "channel_rows": [
+                {**row, "report": file.report(name) if file.ready(name) else None}
+                for name, row in file.channels.items()
+            ],
+        }
+    return SourceWhole(**whole)

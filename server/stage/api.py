@@ -1,0 +1,243 @@
+"""Routes: pictures, numbers and histograms of any item of a saved or draft recipe."""
+
+import json
+from fractions import Fraction
+from typing import Any
+
+import zstandard
+from django.http import Http404, HttpRequest, HttpResponse
+from ninja import Field, Router, Schema
+
+from nexal.analysis.view import histogram as core_histogram
+from nexal.analysis.view import probe as core_probe
+from nexal.engine import Node, Plan
+from nexal.engine.plan import Feed, addresses_of
+from nexal.errors import NexalError, RecipeError
+from nexal.formats.writing import half_planes
+from nexal.operations.base import main_channels
+from nexal.picture import ALPHA_NAME, Window
+from nexal.recipe import parse_recipe
+from projects.access import get_shot
+from projects.models import Shot
+from stage.services import engine, plan, superseding
+
+router = Router()
+
+LOOPBACK = ("127.0.0.1", "::1")
+MAX_VIEW_PIXELS = 34_000_000
+
+
+class Ask(Schema):
+    """An item of a recipe at a frame. Without a recipe, the shot's head is meant."""
+
+    recipe: dict[str, Any] | None = None
+    frame: int = 1
+
+
+class ViewAsk(Ask):
+    address: str
+    scale: int = Field(1, description="Denominator of the proxy scale: 1, 2, 4 or 8")
+    region: tuple[int, int, int, int] | None = Field(None, description="x, y, width, height at that scale")
+    channels: list[str] | None = None
+    view: str = Field("", description="Name of the asking view; its next request supersedes this one")
+
+
+class ProbeAsk(Ask):
+    addresses: list[str] = Field(max_length=8)
+    x: int
+    y: int
+    size: int = Field(1, ge=1, le=65)
+
+
+class HistogramAsk(Ask):
+    address: str
+    domain: str = "display"
+    bins: int = Field(128, ge=2, le=1024)
+
+
+class Problem(Schema):
+    code: str
+    message: str
+    where: str
+    remedy: str
+
+
+class Item(Schema):
+    """What an item is, or what is wrong with it."""
+
+    name: str
+    digest: str = ""
+    display: tuple[int, int, int, int] | None = None
+    window: tuple[int, int, int, int] | None = None
+    channels: list[str] = []
+    data: list[str] = []
+    alpha: str = "none"
+    plane: bool = False
+    inputs: list[str] = []
+    problem: Problem | None = None
+
+
+class ProbedChannel(Schema):
+    name: str
+    value: float | None
+    encoded: float | None
+    colour: bool
+    non_finite: int
+
+
+class Probed(Schema):
+    address: str
+    inside: bool
+    alpha: str
+    channels: list[ProbedChannel]
+
+
+class HistogramRow(Schema):
+    low: float
+    high: float
+    counts: list[int]
+    below: int
+    above: int
+    total: int
+
+
+def _plan(request: HttpRequest, shot_id: int, ask: Ask) -> Plan:
+    shot = get_shot(request, shot_id)
+    return _plan_of(shot, ask.recipe, ask.frame)
+
+
+def _plan_of(shot: Shot, recipe: dict[str, Any] | None, frame: int) -> Plan:
+    if recipe is None:
+        assert shot.head is not None
+        recipe = shot.head.recipe
+    return plan(shot, parse_recipe(recipe), frame)
+
+
+@router.post("/shots/{shot_id}/inspect", response=list[Item])
+def inspect(request: HttpRequest, shot_id: int, ask: Ask) -> list[Item]:
+    """Every item of a recipe: channels, windows, alpha state and digest, or its fault."""
+    planned = _plan(request, shot_id, ask)
+    found = planned.inspect()
+    return [_item(planned, name, found[name]) for name in planned.recipe.items()]
+
+
+def _item(planned: Plan, name: str, found: Node | NexalError) -> Item:
+    step = planned.recipe.step(name)
+    inputs = list(dict.fromkeys(address.partition(".")[0] for address in addresses_of(step))) if step else []
+    if isinstance(found, NexalError):
+        problem = Problem(code=found.code, message=found.message, where=found.where, remedy=found.remedy)
+        return Item(name=name, inputs=inputs, problem=problem)
+    description = found.description
+    return Item(
+        name=name,
+        digest=found.digest,
+        display=description.display.as_list(),
+        window=description.window.as_list(),
+        channels=list(description.channels),
+        data=[channel for channel in description.channels if channel in description.data],
+        alpha=description.alpha.value if description.has_alpha else "none",
+        plane=description.is_plane,
+        inputs=inputs,
+    )
+
+
+@router.post("/shots/{shot_id}/view")
+def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
+    """Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON."""
+    planned = _plan(request, shot_id, ask)
+    key = (request.session.session_key, shot_id, ask.view)
+    cancellation = superseding.start(key) if ask.view else None
+    try:
+        return _picture(request, planned, planned.feed(ask.address), ask, cancellation)
+    finally:
+        if cancellation:
+            superseding.finish(key, cancellation)
+
+
+@router.get("/shots/{shot_id}/revisions/{number}/view/{address}")
+def revision_view(
+    request: HttpRequest, shot_id: int, number: int, address: str, scale: int = 8, frame: int = 1
+) -> HttpResponse:
+    """The whole of an item of a saved revision: revisions never change, so the answer may be kept for good."""
+    shot = get_shot(request, shot_id)
+    revision = shot.revisions.filter(number=number).first()
+    if revision is None:
+        raise Http404
+    planned = _plan_of(shot, revision.recipe, frame)
+    feed = planned.feed(address)
+    tag = f'"{feed.node.digest}-{address}-{scale}"'
+    if request.headers.get("If-None-Match") == tag:
+        return HttpResponse(status=304)
+    response = _picture(request, planned, feed, ViewAsk(address=address, scale=scale, frame=frame), None)
+    response["ETag"] = tag
+    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    return response
+
+
+def _shown(feed: Feed, asked: list[str] | None) -> list[str]:
+    """At most four channels to show: those asked for, else colour and alpha of the picture itself."""
+    names = feed.description.channels
+    if asked:
+        unknown = [name for name in asked if name not in names]
+        if unknown:
+            raise RecipeError(f"there is no channel '{unknown[0]}'", where="channels", remedy="choose among the item's")
+        return asked[:4]
+    main = main_channels(feed.description)
+    colour = [name for name in main if name.rpartition(".")[2] in ("R", "G", "B")]
+    shown = colour if len(colour) == 3 else [name for name in main if name != ALPHA_NAME][:3]
+    alpha = [name for name in main if name.rpartition(".")[2] == ALPHA_NAME][:1]
+    return [*shown, *alpha]
+
+
+def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, cancellation: Any) -> HttpResponse:
+    description = feed.description
+    scale = Fraction(1, ask.scale) if ask.scale in (1, 2, 4, 8) else Fraction(0)
+    whole = description.display.scaled(scale) if scale else Window(0, 0, 0, 0)
+    region = Window(*ask.region) if ask.region else whole
+    if scale and (region.empty or region.area > MAX_VIEW_PIXELS):
+        raise RecipeError(
+            f"a view of {region.width} x {region.height} pixels cannot be made",
+            where="region",
+            remedy="ask for a part, or for a smaller scale",
+        )
+    names = _shown(feed, ask.channels)
+    picture = engine().evaluate(
+        feed, planned, scale=scale, region=region, channels=names, keep_all=True, cancellation=cancellation
+    )
+    body = half_planes(picture)
+    response = HttpResponse(content_type="application/octet-stream")
+    if request.META.get("REMOTE_ADDR") not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
+        body = zstandard.compress(body, 1)
+        response["Content-Encoding"] = "zstd"
+    response.content = body
+    response["X-Nexal-View"] = json.dumps(
+        {
+            "channels": names,
+            "data": [name in description.data for name in names],
+            "alpha": description.alpha.value if description.has_alpha else "none",
+            "region": region.as_list(),
+            "scale": ask.scale,
+            "display": description.display.as_list(),
+            "digest": feed.node.digest,
+        }
+    )
+    response["Cache-Control"] = "private, no-store"
+    return response
+
+
+@router.post("/shots/{shot_id}/probe", response=list[Probed])
+def probe(request: HttpRequest, shot_id: int, ask: ProbeAsk) -> list[Probed]:
+    """Exact values under a pixel (or averaged over a square round it) of several items."""
+    planned = _plan(request, shot_id, ask)
+    rows = []
+    for address in ask.addresses:
+        feed = planned.feed(address)
+        rows.append(Probed(address=address, **core_probe(engine(), planned, feed, ask.x, ask.y, ask.size)))
+    return rows
+
+
+@router.post("/shots/{shot_id}/histogram", response=HistogramRow)
+def histogram(request: HttpRequest, shot_id: int, ask: HistogramAsk) -> dict[str, Any]:
+    """Histogram of an item over 0 to 1 in a domain."""
+    planned = _plan(request, shot_id, ask)
+    return core_histogram(engine(), planned, planned.feed(ask.address), ask.domain, ask.bins)

@@ -1,0 +1,74 @@
+"""The server's one engine, and what the stage asks of it."""
+
+import threading
+from functools import cache
+from typing import Any
+
+from django.conf import settings
+
+from nexal.engine import Cancellation, Engine, Plan, Reader
+from nexal.errors import NexalError
+from nexal.formats.store import StoredSource
+from nexal.recipe import Recipe
+from projects.models import Shot
+from sources.models import Source, State
+from sources.services import stored
+
+
+@cache
+def engine() -> Engine:
+    return Engine(settings.NEXAL_CACHE_BYTES)
+
+
+def warm_up() -> None:
+    """Compile and load kernels in the background, so that the first drag does not wait for them."""
+
+    def work() -> None:
+        from nexal.kernels.warm import warm
+
+        warm()
+
+    threading.Thread(target=work, name="nexal-warm-up", daemon=True).start()
+
+
+def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:
+    """The recipe's nodes at a frame; sources are found among the shot's own imports and nowhere else."""
+    wanted = {spec.files for spec in recipe.sources.values()}
+    rows = {source.files: source for source in Source.objects.filter(shot=shot, files__in=wanted)}
+    readers: dict[str, Reader] = {}
+    for name, spec in recipe.sources.items():
+        row = rows.get(spec.files)
+        if row is None or row.state == State.FAILED:
+            continue
+        file = stored(row)
+        if file.started:
+            try:
+                readers[name] = StoredSource(file, spec, row.fingerprint)
+            except NexalError as error:
+                raise error.at(f"source '{name}'") from None
+    return Plan(recipe, frame, readers)
+
+
+class Superseding:
+    """The newest request of each view cancels the one before it."""
+
+    def __init__(self) -> None:
+        self._running: dict[tuple[Any, ...], Cancellation] = {}
+        self._lock = threading.Lock()
+
+    def start(self, key: tuple[Any, ...]) -> Cancellation:
+        mine = Cancellation()
+        with self._lock:
+            older = self._running.get(key)
+            self._running[key] = mine
+        if older:
+            older.cancel()
+        return mine
+
+    def finish(self, key: tuple[Any, ...], cancellation: Cancellation) -> None:
+        with self._lock:
+            if self._running.get(key) is cancellation:
+                del self._running[key]
+
+
+superseding = Superseding()

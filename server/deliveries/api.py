@@ -8,7 +8,7 @@ from ninja import Field, Router, Schema
 
 from config.errors import Problem
 from deliveries import services
-from deliveries.models import Deliverable, Render, State
+from deliveries.models import Deliverable, Render, RenderState
 from nexal.formats.writing import FORMATS
 from projects.access import get_shot
 
@@ -25,7 +25,7 @@ class FormatRow(Schema):
 
 class FrameRow(Schema):
     frame: int
-    state: State
+    state: RenderState
     error: Problem | None
     seconds: float
     file: str
@@ -33,7 +33,7 @@ class FrameRow(Schema):
 
 class RenderRow(Schema):
     id: int
-    state: State
+    state: RenderState
     revision: int
     created: datetime
     frames: list[FrameRow]
@@ -55,7 +55,7 @@ def _render_row(render: Render) -> RenderRow:
     frames = [
         FrameRow(
             frame=frame.frame,
-            state=State(frame.state),
+            state=RenderState(frame.state),
             error=Problem(**frame.error) if frame.error else None,
             seconds=frame.seconds,
             file=frame.file.rpartition("/")[2],
@@ -64,7 +64,7 @@ def _render_row(render: Render) -> RenderRow:
     ]
     return RenderRow(
         id=render.pk,
-        state=State(render.state),
+        state=RenderState(render.state),
         revision=render.revision.number,
         created=render.created,
         frames=frames,
@@ -146,7 +146,7 @@ def file(request: HttpRequest, shot_id: int, render_id: int, frame: int = 1) -> 
     """The file of one rendered frame."""
     shot = get_shot(request, shot_id)
     render = Render.objects.filter(pk=render_id, deliverable__shot=shot).first()
-    found = render.frames.filter(frame=frame, state=State.DONE).first() if render else None
+    found = render.frames.filter(frame=frame, state=RenderState.DONE).first() if render else None
     if found is None or not services.frame_path(found).is_file():
         raise Http404
     path = services.frame_path(found)

@@ -4,7 +4,7 @@ from django.conf import settings
 from django.db import models
 
 
-class State(models.TextChoices):
+class RenderState(models.TextChoices):
     WAITING = "waiting"
     RENDERING = "rendering"
     DONE = "done"
@@ -29,7 +29,7 @@ class Render(models.Model):
 
     deliverable = models.ForeignKey(Deliverable, on_delete=models.CASCADE, related_name="renders")
     revision = models.ForeignKey("recipes.Revision", on_delete=models.PROTECT, related_name="renders")
-    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    state = models.CharField(max_length=10, choices=RenderState.choices, default=RenderState.WAITING)
     first_frame = models.IntegerField(default=1)
     last_frame = models.IntegerField(default=1)
     author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
@@ -44,7 +44,7 @@ class RenderedFrame(models.Model):
 
     render = models.ForeignKey(Render, on_delete=models.CASCADE, related_name="frames")
     frame = models.IntegerField()
-    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    state = models.CharField(max_length=10, choices=RenderState.choices, default=RenderState.WAITING)
     error = models.JSONField(default=dict)
     seconds = models.FloatField(default=0)
     file = models.CharField(max_length=300, blank=True)

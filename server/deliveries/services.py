@@ -11,7 +11,7 @@ from pydantic import ValidationError
 
 from config import jobs
 from config.errors import Refused
-from deliveries.models import Deliverable, Render, RenderedFrame, State
+from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
 from nexal.errors import NexalError
 from nexal.formats.store import StoredSource
 from nexal.formats.writing import target_of
@@ -70,16 +70,16 @@ def run(render_id: int) -> None:
     render = Render.objects.select_related("deliverable__shot", "revision").filter(pk=render_id).first()
     if render is None:
         return
-    Render.objects.filter(pk=render_id).update(state=State.RENDERING)
+    Render.objects.filter(pk=render_id).update(state=RenderState.RENDERING)
     failed = False
-    for frame in render.frames.exclude(state=State.DONE):
+    for frame in render.frames.exclude(state=RenderState.DONE):
         began = time.monotonic()
         try:
             frame.file = _render_frame(render, frame.frame)
-            frame.state, frame.error = State.DONE, {}
+            frame.state, frame.error = RenderState.DONE, {}
         except NexalError as error:
             failed = True
-            frame.state = State.FAILED
+            frame.state = RenderState.FAILED
             frame.error = {
                 "code": error.code,
                 "message": error.message,
@@ -88,7 +88,7 @@ def run(render_id: int) -> None:
             }
         frame.seconds = time.monotonic() - began
         frame.save()
-    Render.objects.filter(pk=render_id).update(state=State.FAILED if failed else State.DONE)
+    Render.objects.filter(pk=render_id).update(state=RenderState.FAILED if failed else RenderState.DONE)
 
 
 def _render_frame(render: Render, frame: int) -> str:
@@ -106,5 +106,5 @@ def _render_frame(render: Render, frame: int) -> str:
 
 def resume_renders() -> None:
     """Take up renders that a stopped server left."""
-    for render in Render.objects.filter(state__in=[State.WAITING, State.RENDERING]):
+    for render in Render.objects.filter(state__in=[RenderState.WAITING, RenderState.RENDERING]):
         jobs.submit(run, render.pk)

@@ -10,7 +10,7 @@ from ninja.files import UploadedFile
 from config.errors import Problem, Refused
 from projects.access import get_shot
 from projects.models import Shot
-from sources.models import Source, State
+from sources.models import Source, SourceState
 from sources.services import import_file, stored
 
 router = Router()
@@ -21,7 +21,7 @@ class SourceRow(Schema):
     files: str
     size: int
     fingerprint: str
-    state: State
+    state: SourceState
     problem: Problem | None
     format: str = ""
     warnings: list[str] = []
@@ -78,9 +78,9 @@ def _row(source: Source) -> dict[str, Any]:
         "state": source.state,
         "problem": source.problem or None,
     }
-    if source.state != State.FAILED and file.started:
+    if source.state != SourceState.FAILED and file.started:
         names = list(file.channels)
-        done = len(names) if source.state == State.READY else sum(file.ready(name) for name in names)
+        done = len(names) if source.state == SourceState.READY else sum(file.ready(name) for name in names)
         row |= {
             "format": file.header["format"],
             "warnings": file.header["warnings"],
@@ -124,7 +124,7 @@ def source(request: HttpRequest, shot_id: int, source_id: int) -> SourceWhole:
         raise Http404
     file = stored(found)
     whole = _row(found) | {"layers": [], "channel_rows": [], "parts": [], "metadata": {}}
-    if file.started and found.state != State.FAILED:
+    if file.started and found.state != SourceState.FAILED:
         whole |= {
             "layers": file.header["layers"],
             "parts": file.header["parts"],

@@ -3,7 +3,7 @@
 from django.db import models
 
 
-class State(models.TextChoices):
+class SourceState(models.TextChoices):
     WAITING = "waiting"
     READING = "reading"
     READY = "ready"
@@ -22,7 +22,7 @@ class Source(models.Model):
     original = models.FileField(upload_to=_original_name, max_length=300)
     size = models.BigIntegerField()
     fingerprint = models.CharField(max_length=64)
-    state = models.CharField(max_length=10, choices=State.choices, default=State.WAITING)
+    state = models.CharField(max_length=10, choices=SourceState.choices, default=SourceState.WAITING)
     problem = models.JSONField(default=dict)
     header = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)

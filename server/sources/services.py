@@ -12,7 +12,7 @@ from config.errors import Refused
 from nexal.errors import NexalError
 from nexal.formats.store import Library, StoredFile, fingerprint
 from projects.models import Shot
-from sources.models import Source, State
+from sources.models import Source, SourceState
 
 
 @cache
@@ -63,20 +63,20 @@ def unpack(source_id: int) -> None:
     source = Source.objects.filter(pk=source_id).first()
     if source is None:
         return
-    Source.objects.filter(pk=source_id).update(state=State.READING)
+    Source.objects.filter(pk=source_id).update(state=SourceState.READING)
     try:
         file = library().unpack(Path(source.original.path), source.fingerprint)
     except NexalError as error:
         problem = {"code": error.code, "message": error.message, "where": source.files, "remedy": error.remedy}
-        Source.objects.filter(pk=source_id).update(state=State.FAILED, problem=problem)
+        Source.objects.filter(pk=source_id).update(state=SourceState.FAILED, problem=problem)
         return
     header = {key: value for key, value in file.header.items() if key != "channels"}
-    Source.objects.filter(pk=source_id).update(state=State.READY, problem={}, header=header)
+    Source.objects.filter(pk=source_id).update(state=SourceState.READY, problem={}, header=header)
 
 
 def resume_imports() -> None:
     """Unpack again what was not finished, or what the plane store no longer holds."""
-    for source in Source.objects.exclude(state=State.FAILED):
-        if source.state != State.READY or not stored(source).complete:
-            Source.objects.filter(pk=source.pk).update(state=State.WAITING)
+    for source in Source.objects.exclude(state=SourceState.FAILED):
+        if source.state != SourceState.READY or not stored(source).complete:
+            Source.objects.filter(pk=source.pk).update(state=SourceState.WAITING)
             jobs.submit(unpack, source.pk)

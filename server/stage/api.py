@@ -8,6 +8,7 @@ import zstandard
 from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
+from config.errors import Problem
 from nexal.analysis.view import histogram as core_histogram
 from nexal.analysis.view import probe as core_probe
 from nexal.engine import Node, Plan
@@ -55,20 +56,13 @@ class HistogramAsk(Ask):
     bins: int = Field(128, ge=2, le=1024)
 
 
-class Problem(Schema):
-    code: str
-    message: str
-    where: str
-    remedy: str
-
-
 class Item(Schema):
     """What an item is, or what is wrong with it."""
 
     name: str
     digest: str = ""
-    display: tuple[int, int, int, int] | None = None
-    window: tuple[int, int, int, int] | None = None
+    display: list[int] | None = Field(None, description="x, y, width, height")
+    window: list[int] | None = Field(None, description="The data window, relative to the display window")
     channels: list[str] = []
     data: list[str] = []
     alpha: str = "none"

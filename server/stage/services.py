@@ -11,7 +11,7 @@ from nexal.errors import NexalError
 from nexal.formats.store import StoredSource
 from nexal.recipe import Recipe
 from projects.models import Shot
-from sources.models import Source, State
+from sources.models import Source, SourceState
 from sources.services import stored
 
 
@@ -38,7 +38,7 @@ def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:
     readers: dict[str, Reader] = {}
     for name, spec in recipe.sources.items():
         row = rows.get(spec.files)
-        if row is None or row.state == State.FAILED:
+        if row is None or row.state == SourceState.FAILED:
             continue
         file = stored(row)
         if file.started:

@@ -13,7 +13,7 @@ from demo.recipes import PASSWORD, PROJECT, SHOTS, USERNAME
 from nexal.recipe import parse_recipe
 from projects.models import Membership, Project, Role, Shot
 from recipes.services import first_revision, save
-from sources.models import Source, State
+from sources.models import Source, SourceState
 from sources.services import import_file
 
 
@@ -52,7 +52,7 @@ def seed_shot(project: Project, name: str, author: int, folder: Path) -> Shot:
         with (folder / spec.files).open("rb") as file:
             source = import_file(shot, spec.files, File(file, name=spec.files))
         source = Source.objects.get(pk=source.pk)
-        if source.state != State.READY:
+        if source.state != SourceState.READY:
             raise RuntimeError(f"{spec.files}: {source.problem}")
     save(shot, author, revision.number, recipe)
     return shot

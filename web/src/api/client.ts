@@ -1,0 +1,93 @@
+import createClient from "openapi-fetch";
+
+import type { components, paths } from "./schema";
+
+type Schemas = components["schemas"];
+export type Problem = { code: string; message: string; where: string; remedy: string };
+export type ProjectRow = Schemas["ProjectRow"];
+export type ShotRow = Schemas["ShotRow"];
+export type ShotWhole = Schemas["ShotWhole"];
+export type RevisionWhole = Schemas["RevisionWhole"];
+export type RevisionRow = Schemas["RevisionRow"];
+export type SourceRow = Schemas["SourceRow"];
+export type SourceWhole = Schemas["SourceWhole"];
+export type ChannelRow = Schemas["ChannelRow"];
+export type Item = Schemas["Item"];
+export type OperationRow = Schemas["OperationRow"];
+export type PortRow = Schemas["PortRow"];
+export type Probed = Schemas["Probed"];
+export type HistogramRow = Schemas["HistogramRow"];
+export type DeliverableRow = Schemas["DeliverableRow"];
+export type FormatRow = Schemas["FormatRow"];
+
+/** A refusal of the server, or its absence, as one error. */
+export class ApiError extends Error {
+  constructor(
+    readonly status: number,
+    readonly problem: Problem,
+  ) {
+    super(problem.message);
+  }
+}
+
+const UNREACHABLE: Problem = {
+  code: "unreachable",
+  message: "the server does not answer",
+  where: "",
+  remedy: "your work is kept here; check that it runs, then try again",
+};
+
+export function csrf(): string {
+  return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
+}
+
+async function refused(response: Response): Promise<ApiError> {
+  try {
+    return new ApiError(response.status, (await response.json()) as Problem);
+  } catch {
+    const message = `the server answered with status ${response.status}`;
+    return new ApiError(response.status, { code: "http", message, where: "", remedy: "try again" });
+  }
+}
+
+export const api = createClient<paths>({ baseUrl: "/" });
+api.use({
+  onRequest({ request }) {
+    if (request.method !== "GET") request.headers.set("X-CSRFToken", csrf());
+    return request;
+  },
+  async onResponse({ response }) {
+    if (!response.ok) throw await refused(response);
+    return response;
+  },
+  onError({ error }) {
+    return error instanceof ApiError ? error : new ApiError(0, UNREACHABLE);
+  },
+});
+
+/** The data of an answer; errors were thrown before. */
+export async function got<T>(answer: Promise<{ data?: T }>): Promise<T> {
+  return (await answer).data as T;
+}
+
+/** A POST whose answer is not JSON. */
+export async function postForBytes(url: string, body: unknown): Promise<Response> {
+  let response: Response;
+  try {
+    response = await fetch(url, {
+      method: "POST",
+      headers: { "Content-Type": "application/json", "X-CSRFToken": csrf() },
+      body: JSON.stringify(body),
+    });
+  } catch {
+    throw new ApiError(0, UNREACHABLE);
+  }
+  if (!response.ok) throw await refused(response);
+  return response;
+}
+
+export function problemOf(error: unknown): Problem {
+  if (error instanceof ApiError) return error.problem;
+  const message = error instanceof Error ? error.message : String(error);
+  return { code: "unknown", message, where: "", remedy: "try again" };
+}

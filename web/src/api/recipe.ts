@@ -1,0 +1,171 @@
+/** A recipe as the browser edits it: the same JSON that is stored and downloaded. */
+export interface SourceSpec {
+  files: string;
+  colour?: string;
+  read_alpha?: string;
+  non_finite?: string;
+}
+
+export interface Step {
+  name: string;
+  op: string;
+  in?: Record<string, string>;
+  set?: Record<string, unknown>;
+  on?: boolean;
+  note?: string;
+}
+
+export interface Recipe {
+  nexal: 1;
+  sources?: Record<string, SourceSpec>;
+  steps?: Step[];
+  outputs?: Record<string, unknown>;
+}
+
+export function itemOf(address: string): string {
+  return address.split(".", 1)[0]!;
+}
+
+export function restOf(address: string): string {
+  return address.slice(itemOf(address).length + 1);
+}
+
+export function stepsOf(recipe: Recipe): Step[] {
+  return recipe.steps ?? [];
+}
+
+export function sourcesOf(recipe: Recipe): Record<string, SourceSpec> {
+  return recipe.sources ?? {};
+}
+
+export function itemsOf(recipe: Recipe): string[] {
+  return [...Object.keys(sourcesOf(recipe)), ...stepsOf(recipe).map((step) => step.name)];
+}
+
+export function findStep(recipe: Recipe, name: string): Step | undefined {
+  return stepsOf(recipe).find((step) => step.name === name);
+}
+
+/** Addresses that a step names, in its ports and in the `from` of its settings. */
+export function addressesOf(step: Step): string[] {
+  return [...Object.values(step.in ?? {}), ...inSettings(step.set ?? {})];
+}
+
+function inSettings(value: unknown): string[] {
+  if (Array.isArray(value)) return value.flatMap(inSettings);
+  if (typeof value !== "object" || value === null) return [];
+  return Object.entries(value).flatMap(([key, inner]) =>
+    key === "from" && typeof inner === "string" ? [inner] : inSettings(inner),
+  );
+}
+
+export function usersOf(recipe: Recipe, item: string): string[] {
+  return stepsOf(recipe)
+    .filter((step) => addressesOf(step).some((address) => itemOf(address) === item))
+    .map((step) => step.name);
+}
+
+/** A step with every address changed. */
+function readdressed(step: Step, change: (address: string) => string): Step {
+  const settings = (value: unknown, key = ""): unknown => {
+    if (key === "from" && typeof value === "string") return change(value);
+    if (Array.isArray(value)) return value.map((inner) => settings(inner));
+    if (typeof value !== "object" || value === null) return value;
+    return Object.fromEntries(Object.entries(value).map(([name, inner]) => [name, settings(inner, name)]));
+  };
+  const ports = Object.entries(step.in ?? {}).map(([port, address]) => [port, change(address)]);
+  return {
+    ...step,
+    in: Object.fromEntries(ports) as Record<string, string>,
+    ...(step.set ? { set: settings(step.set) as Record<string, unknown> } : {}),
+  };
+}
+
+export function changeStep(recipe: Recipe, name: string, change: (step: Step) => Step): Recipe {
+  return { ...recipe, steps: stepsOf(recipe).map((step) => (step.name === name ? change(step) : step)) };
+}
+
+export function setSetting(recipe: Recipe, name: string, setting: string, value: unknown): Recipe {
+  return changeStep(recipe, name, (step) => {
+    const settings = { ...step.set };
+    if (value === undefined) delete settings[setting];
+    else settings[setting] = value;
+    return { ...step, set: settings };
+  });
+}
+
+export function setPort(recipe: Recipe, name: string, port: string, address: string | undefined): Recipe {
+  return changeStep(recipe, name, (step) => {
+    const ports = { ...step.in };
+    if (address === undefined) delete ports[port];
+    else ports[port] = address;
+    return { ...step, in: ports };
+  });
+}
+
+export function freeName(recipe: Recipe, wanted: string): string {
+  const taken = new Set(itemsOf(recipe));
+  const plain = wanted
+    .toLowerCase()
+    .replace(/[^a-z0-9_]+/g, "_")
+    .replace(/^[^a-z]+/, "")
+    .slice(0, 50);
+  const base = plain || "item";
+  let name = base;
+  for (let number = 2; taken.has(name); number++) name = `${base}_${number}`;
+  return name;
+}
+
+/** The recipe with a step put behind an item: behind that step, or before all steps where it is a source. */
+export function insertAfter(recipe: Recipe, step: Step, item: string | null): Recipe {
+  const steps = stepsOf(recipe);
+  const at = item ? steps.findIndex((other) => other.name === item) + 1 : steps.length;
+  // Behind a source there may be steps that this one is fed from too: then it goes below them.
+  const lowest = Math.max(
+    ...addressesOf(step).map((address) => steps.findIndex((s) => s.name === itemOf(address)) + 1),
+    at,
+  );
+  return { ...recipe, steps: [...steps.slice(0, lowest), step, ...steps.slice(lowest)] };
+}
+
+export function rename(recipe: Recipe, from: string, to: string): Recipe {
+  const change = (address: string) => (itemOf(address) === from ? to + address.slice(from.length) : address);
+  const sources = Object.entries(sourcesOf(recipe)).map(([name, spec]) => [name === from ? to : name, spec]);
+  return {
+    ...recipe,
+    sources: Object.fromEntries(sources) as Record<string, SourceSpec>,
+    steps: stepsOf(recipe).map((step) => ({
+      ...readdressed(step, change),
+      name: step.name === from ? to : step.name,
+    })),
+  };
+}
+
+export function duplicate(recipe: Recipe, name: string): [Recipe, string] {
+  const step = findStep(recipe, name);
+  if (!step) return [recipe, name];
+  const copy = { ...step, name: freeName(recipe, name) };
+  return [insertAfter(recipe, copy, name), copy.name];
+}
+
+/** The recipe without an item; users of a deleted step are fed from its first input where `bridge` is set. */
+export function remove(recipe: Recipe, name: string, bridge: boolean): Recipe {
+  const step = findStep(recipe, name);
+  const input = Object.values(step?.in ?? {})[0];
+  const sources = { ...sourcesOf(recipe) };
+  delete sources[name];
+  const steps = stepsOf(recipe).filter((other) => other.name !== name);
+  const fed =
+    bridge && input
+      ? steps.map((other) => readdressed(other, (address) => (itemOf(address) === name ? input : address)))
+      : steps;
+  return { ...recipe, sources, steps: fed };
+}
+
+/** The recipe with a step moved to another place in the order. */
+export function move(recipe: Recipe, name: string, to: number): Recipe {
+  const step = findStep(recipe, name);
+  if (!step) return recipe;
+  const others = stepsOf(recipe).filter((other) => other.name !== name);
+  return { ...recipe, steps: [...others.slice(0, to), step, ...others.slice(to)] };
+}

@@ -1,0 +1,91 @@
+import { QueryClient, QueryClientProvider, useQueryClient } from "@tanstack/react-query";
+import { Tooltip } from "radix-ui";
+import { useEffect } from "react";
+import { Navigate, Outlet, RouterProvider, createBrowserRouter, useLocation } from "react-router";
+
+import { SignIn } from "@/accounts/SignIn";
+import { ApiError } from "@/api/client";
+import { useSession } from "@/api/queries";
+import { Message } from "@/parts/Message";
+import { Waiting } from "@/parts/Waiting";
+import { Projects } from "@/projects/Projects";
+import { Shots } from "@/projects/Shots";
+import { ShotPage } from "@/shot/ShotPage";
+
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      refetchOnWindowFocus: false,
+      retry: (count, error) =>
+        count < 2 && !(error instanceof ApiError && error.status >= 400 && error.status < 500),
+    },
+  },
+});
+
+/** Everything behind the sign-in. */
+function Inside() {
+  const session = useSession();
+  const location = useLocation();
+  const queries = useQueryClient();
+  // A session that ended elsewhere shows as a refusal: ask again who we are.
+  useEffect(
+    () =>
+      queries.getQueryCache().subscribe((event) => {
+        const error = event.query.state.error;
+        if (error instanceof ApiError && error.status === 401 && session.data?.person)
+          void queries.invalidateQueries({ queryKey: ["session"] });
+      }),
+    [queries, session.data],
+  );
+  if (session.isPending) return <Waiting text="Opening Nexal" />;
+  if (session.isError)
+    return (
+      <main className="mx-auto max-w-md p-10">
+        <Message problem={(session.error as ApiError).problem} />
+      </main>
+    );
+  if (!session.data.person)
+    return (
+      <Navigate replace to={`/sign-in?next=${encodeURIComponent(location.pathname + location.search)}`} />
+    );
+  return <Outlet />;
+}
+
+function Nowhere() {
+  return (
+    <main className="mx-auto max-w-md p-10">
+      <Message
+        problem={{
+          code: "not_found",
+          message: "there is no page at this address",
+          where: "",
+          remedy: "go back, or start from /projects",
+        }}
+      />
+    </main>
+  );
+}
+
+const router = createBrowserRouter([
+  { path: "/sign-in", element: <SignIn /> },
+  {
+    element: <Inside />,
+    children: [
+      { path: "/", element: <Navigate replace to="/projects" /> },
+      { path: "/projects", element: <Projects /> },
+      { path: "/projects/:project", element: <Shots /> },
+      { path: "/shots/:shot", element: <ShotPage /> },
+    ],
+  },
+  { path: "*", element: <Nowhere /> },
+]);
+
+export function App() {
+  return (
+    <QueryClientProvider client={client}>
+      <Tooltip.Provider delayDuration={500}>
+        <RouterProvider router={router} />
+      </Tooltip.Provider>
+    </QueryClientProvider>
+  );
+}

@@ -1,0 +1,187 @@
+import { Switch } from "radix-ui";
+
+import type { Item } from "@/api/client";
+import { Button } from "@/parts/Button";
+import { Choose } from "@/parts/Choose";
+import { NumberBox } from "@/parts/NumberBox";
+import { SlideField } from "@/parts/SlideField";
+
+import { ChannelNumbers } from "./ChannelNumbers";
+import { Routes } from "./Routes";
+import { type SettingSchema, kindOf, wordsOf } from "./schema";
+
+interface Props {
+  name: string;
+  schema: SettingSchema;
+  /** The value set, undefined where the default holds. */
+  value: unknown;
+  /** Channels of the step's first input. */
+  channels: string[];
+  /** Items above the step. */
+  items: Item[];
+  onChange: (value: unknown, done: boolean) => void;
+}
+
+/** The control of one setting, drawn from its schema. */
+export function SettingField({ name, schema, value, channels, items, onChange }: Props) {
+  const label = wordsOf(name);
+  const current = value ?? schema.default;
+  if (typeof current === "object" && current !== null && "keys" in current)
+    return (
+      <Line label={label}>
+        <span className="text-[12px] text-dim">moves by keyframes</span>
+        <Button quiet onClick={() => onChange(undefined, true)}>
+          Reset
+        </Button>
+      </Line>
+    );
+  switch (kindOf(schema)) {
+    case "number":
+      return (
+        <SlideField
+          label={label}
+          title={schema.description}
+          value={Number(current)}
+          low={schema.low ?? schema.minimum ?? 0}
+          high={schema.high ?? schema.maximum ?? 1}
+          step={schema.step ?? 0.01}
+          min={schema.minimum ?? schema.exclusiveMinimum}
+          max={schema.maximum ?? schema.exclusiveMaximum}
+          unit={schema.unit}
+          initial={Number(schema.default)}
+          onChange={onChange}
+        />
+      );
+    case "integer":
+      return (
+        <Line label={label} title={schema.description}>
+          <NumberBox
+            label={label}
+            value={Number(current)}
+            step={1}
+            min={schema.minimum}
+            max={schema.maximum}
+            unit={schema.unit}
+            onChange={(next, done) => onChange(Math.round(next), done)}
+          />
+        </Line>
+      );
+    case "switch":
+      return (
+        <Line label={label} title={schema.description}>
+          <Switch.Root
+            aria-label={label}
+            checked={Boolean(current)}
+            onCheckedChange={(next) => onChange(next, true)}
+            className="h-4 w-7 rounded-full border border-line bg-stage data-[state=checked]:border-lichen data-[state=checked]:bg-lichen"
+          >
+            <Switch.Thumb className="block h-2.5 w-2.5 translate-x-0.5 rounded-full bg-dim transition-transform data-[state=checked]:translate-x-3.5 data-[state=checked]:bg-on-lichen" />
+          </Switch.Root>
+        </Line>
+      );
+    case "choice":
+      return (
+        <Line label={label} title={schema.description}>
+          {(schema.enum ?? []).length <= 3 ? (
+            <div className="flex gap-1" role="group" aria-label={label}>
+              {schema.enum!.map((option) => (
+                <Button key={option} lit={current === option} onClick={() => onChange(option, true)}>
+                  {option}
+                </Button>
+              ))}
+            </div>
+          ) : (
+            <Choose
+              label={label}
+              value={String(current)}
+              options={schema.enum ?? []}
+              onChange={(next) => onChange(next, true)}
+              className="w-36"
+            />
+          )}
+        </Line>
+      );
+    case "numbers": {
+      const numbers = Array.isArray(current) ? (current as number[]) : [];
+      return (
+        <Line label={label} title={schema.description}>
+          <div className="flex">
+            {numbers.map((number, index) => (
+              <NumberBox
+                key={index}
+                label={`${label} ${index + 1}`}
+                value={number}
+                step={schema.widget === "point" ? 1 : 0.01}
+                onChange={(next, done) =>
+                  onChange(
+                    numbers.map((old, at) => (at === index ? next : old)),
+                    done,
+                  )
+                }
+              />
+            ))}
+          </div>
+        </Line>
+      );
+    }
+    case "channels": {
+      const chosen = Array.isArray(current) ? (current as string[]) : [];
+      return (
+        <Line label={label} title={schema.description}>
+          <div className="flex flex-wrap gap-1">
+            {channels.slice(0, 8).map((channel) => (
+              <Button
+                key={channel}
+                lit={chosen.includes(channel)}
+                onClick={() =>
+                  onChange(
+                    chosen.includes(channel)
+                      ? chosen.filter((other) => other !== channel)
+                      : [...chosen, channel],
+                    true,
+                  )
+                }
+              >
+                {channel}
+              </Button>
+            ))}
+          </div>
+        </Line>
+      );
+    }
+    case "channelNumbers":
+      return (
+        <ChannelNumbers
+          label={label}
+          value={(current ?? {}) as Record<string, number>}
+          channels={channels}
+          onChange={onChange}
+        />
+      );
+    case "routes":
+      return (
+        <Routes
+          value={(current ?? {}) as Record<string, never>}
+          items={items}
+          onChange={(next) => onChange(next, true)}
+        />
+      );
+    default:
+      return (
+        <Line label={label}>
+          <code className="truncate font-mono text-[11px] text-dim">{JSON.stringify(current)}</code>
+        </Line>
+      );
+  }
+}
+
+function Line({ label, title, children }: { label: string; title?: string; children: React.ReactNode }) {
+  return (
+    <div className="grid min-h-5 grid-cols-[84px_1fr] items-center gap-2">
+      <span className="truncate text-[12px] text-dim" title={title}>
+        {label}
+      </span>
+      <div className="flex min-w-0 items-center gap-2">{children}</div>
+    </div>
+  );
+}

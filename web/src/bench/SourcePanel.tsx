@@ -1,0 +1,175 @@
+import type { Item } from "@/api/client";
+import { useSource } from "@/api/queries";
+import { type Recipe, sourcesOf, usersOf } from "@/api/recipe";
+import { Choose } from "@/parts/Choose";
+import { Message } from "@/parts/Message";
+import { useDraft } from "@/shot/draft";
+import { useDraftSources } from "@/shot/sources";
+
+interface Props {
+  shot: number;
+  name: string;
+  recipe: Recipe;
+  item: Item | undefined;
+  writable: boolean;
+}
+
+const READINGS = [
+  { value: "auto", label: "by its format" },
+  { value: "srgb", label: "sRGB-encoded" },
+  { value: "linear", label: "scene-linear" },
+  { value: "data", label: "as stored" },
+];
+
+function megabytes(bytes: number): string {
+  return bytes > 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : `${(bytes / 1e6).toFixed(1)} MB`;
+}
+
+/** What a source is, and how it is read. */
+export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
+  const edit = useDraft((state) => state.edit);
+  const spec = sourcesOf(recipe)[name]!;
+  const row = useDraftSources().find((entry) => entry.files === spec.files);
+  const source = useSource(shot, row?.id, row?.state !== "ready").data;
+  const part = source?.parts[0] as { display?: number[]; data?: number[]; compression?: string } | undefined;
+  const users = usersOf(recipe, name);
+  const change = (key: "colour" | "read_alpha" | "non_finite", value: string, standard: string) =>
+    edit((before) => {
+      const next = { ...sourcesOf(before)[name]! };
+      if (value === standard) delete next[key];
+      else next[key] = value;
+      return { ...before, sources: { ...sourcesOf(before), [name]: next } };
+    });
+  const facts: [string, string][] = [
+    ["File", spec.files],
+    [
+      "Format",
+      source ? `${source.format.toUpperCase()}${part?.compression ? `, ${part.compression}` : ""}` : "",
+    ],
+    ["Size", row ? megabytes(row.size) : ""],
+    ["Picture", part?.display ? `${part.display[2]} × ${part.display[3]}` : ""],
+    [
+      "Data window",
+      part?.data ? `${part.data[2]} × ${part.data[3]} at ${part.data[0]}, ${part.data[1]}` : "",
+    ],
+    [
+      "Channels",
+      source
+        ? `${source.channels} in ${source.layers.length} ${source.layers.length === 1 ? "layer" : "layers"}`
+        : "",
+    ],
+    ["Alpha", item?.alpha === "none" ? "none: opaque" : (item?.alpha ?? "")],
+    ["Fingerprint", row ? `${row.fingerprint.slice(0, 16)}…` : ""],
+  ];
+  return (
+    <aside
+      aria-label="Bench"
+      className="flex w-80 shrink-0 flex-col gap-3 overflow-y-auto border-l border-line bg-panel p-3 text-[12px]"
+    >
+      <header className="flex items-baseline justify-between gap-2">
+        <h2 className="truncate text-[13px] font-semibold">
+          Source <span className="font-normal text-dim">→ {name}</span>
+        </h2>
+        {users.length > 0 && (
+          <span className="truncate text-[11px] text-faint">used by {users.join(", ")}</span>
+        )}
+      </header>
+      {row?.state === "failed" && row.problem && <Message problem={row.problem} />}
+      {item?.problem && row?.state !== "failed" && <Message problem={item.problem} />}
+      {row?.warnings.map((warning) => (
+        <Message
+          key={warning}
+          kind="warning"
+          problem={{ code: "warning", message: warning, where: spec.files, remedy: "" }}
+        />
+      ))}
+      <dl className="grid grid-cols-[84px_1fr] gap-x-2 gap-y-1">
+        {facts
+          .filter(([, value]) => value)
+          .map(([term, value]) => (
+            <div key={term} className="contents">
+              <dt className="text-dim">{term}</dt>
+              <dd className="truncate font-mono" title={value}>
+                {value}
+              </dd>
+            </div>
+          ))}
+      </dl>
+      <fieldset disabled={!writable} className="space-y-2 border-t border-line pt-3">
+        <legend className="sr-only">How it is read</legend>
+        <Reading
+          label="Colour"
+          value={spec.colour ?? "auto"}
+          options={READINGS}
+          onChange={(value) => change("colour", value, "auto")}
+          disabled={!writable}
+        />
+        <Reading
+          label="Alpha"
+          value={spec.read_alpha ?? "file"}
+          options={[
+            { value: "file", label: "as the file says" },
+            "straight",
+            "premultiplied",
+            { value: "matted", label: "matted, as stored" },
+          ]}
+          onChange={(value) => change("read_alpha", value, "file")}
+          disabled={!writable}
+        />
+        <Reading
+          label="Not finite"
+          value={spec.non_finite ?? "keep"}
+          options={["keep", { value: "zero", label: "becomes 0" }]}
+          onChange={(value) => change("non_finite", value, "keep")}
+          disabled={!writable}
+        />
+      </fieldset>
+      {source && source.layers.length > 1 && (
+        <table className="border-t border-line pt-2 text-left">
+          <caption className="sr-only">Layers</caption>
+          <thead className="text-[11px] text-faint">
+            <tr>
+              <th className="py-1 font-normal">layer</th>
+              <th className="font-normal">is</th>
+              <th className="font-normal">by</th>
+            </tr>
+          </thead>
+          <tbody>
+            {source.layers.slice(0, 40).map((layer) => (
+              <tr key={layer.name}>
+                <td className="max-w-28 truncate pr-2 font-mono">{layer.name || "(picture)"}</td>
+                <td className="pr-2">{layer.role}</td>
+                <td className="text-faint">{layer.reason}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </aside>
+  );
+}
+
+interface ReadingProps {
+  label: string;
+  value: string;
+  options: (string | { value: string; label: string })[];
+  onChange: (value: string) => void;
+  disabled: boolean;
+}
+
+function Reading({ label, value, options, onChange, disabled }: ReadingProps) {
+  const known = options.some((option) => (typeof option === "string" ? option : option.value) === value);
+  return (
+    <div className="grid grid-cols-[84px_1fr] items-center gap-2">
+      <span className="text-dim">{label}</span>
+      <Choose
+        label={`${label} is read`}
+        value={value}
+        options={known ? options : [value, ...options]}
+        onChange={onChange}
+        disabled={disabled}
+        className="w-44"
+      />
+    </div>
+  );
+}

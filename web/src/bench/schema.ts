@@ -1,0 +1,36 @@
+/** The part of JSON Schema that operations use, with their hints. */
+export interface SettingSchema {
+  type?: string;
+  enum?: string[];
+  default?: unknown;
+  description?: string;
+  minimum?: number;
+  maximum?: number;
+  exclusiveMinimum?: number;
+  exclusiveMaximum?: number;
+  low?: number;
+  high?: number;
+  step?: number;
+  unit?: string;
+  widget?: string;
+}
+
+export type Kind =
+  "number" | "integer" | "switch" | "choice" | "numbers" | "channels" | "channelNumbers" | "routes" | "other";
+
+export function kindOf(schema: SettingSchema): Kind {
+  if (schema.widget === "channel_numbers") return "channelNumbers";
+  if (schema.widget === "routes") return "routes";
+  if (schema.widget === "channels") return "channels";
+  if (schema.enum) return "choice";
+  if (schema.type === "boolean") return "switch";
+  if (schema.type === "integer") return "integer";
+  if (schema.type === "number") return "number";
+  if (schema.widget === "colour" || schema.widget === "point") return "numbers";
+  return "other";
+}
+
+/** A setting's name in words. */
+export function wordsOf(name: string): string {
+  return (name.charAt(0).toUpperCase() + name.slice(1)).replaceAll("_", " ");
+}

@@ -1,0 +1,225 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { Download } from "lucide-react";
+import { useState } from "react";
+
+import { type DeliverableRow, type Item, type Problem, api, got, problemOf } from "@/api/client";
+import { type Recipe, itemOf } from "@/api/recipe";
+import { Button } from "@/parts/Button";
+import { Message } from "@/parts/Message";
+import { Waiting } from "@/parts/Waiting";
+import { useSmallPlanes } from "@/stage/planes";
+import { SmallPicture } from "@/stage/SmallPicture";
+
+import { NewDeliverable } from "./NewDeliverable";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+  writable: boolean;
+}
+
+const BUSY = ["waiting", "rendering"];
+
+/** Results written to files: what, in which format, and what became of the last render. */
+export function Deliver({ shot, recipe, items, item, writable }: Props) {
+  const client = useQueryClient();
+  const [making, setMaking] = useState(false);
+  const [problem, setProblem] = useState<Problem | null>(null);
+  const key = ["deliverables", shot];
+  const answer = useQuery({
+    queryKey: key,
+    queryFn: () => got(api.GET("/api/shots/{shot_id}/deliverables", { params: { path: { shot_id: shot } } })),
+    refetchInterval: (query) =>
+      query.state.data?.some((row) => row.render && BUSY.includes(row.render.state)) ? 500 : false,
+  });
+  const act = async (work: () => Promise<unknown>) => {
+    setProblem(null);
+    try {
+      await work();
+    } catch (error) {
+      setProblem(problemOf(error));
+    }
+    await client.invalidateQueries({ queryKey: key });
+  };
+  const path = (row: DeliverableRow) => ({ params: { path: { shot_id: shot, deliverable_id: row.id } } });
+  return (
+    <section aria-label="Deliver" className="min-w-0 grow overflow-y-auto bg-stage p-6">
+      <div className="mx-auto max-w-5xl">
+        <div className="mb-4 flex items-center justify-between">
+          <h2 className="text-[16px] font-semibold">Deliverables</h2>
+          <div className="flex gap-2">
+            <a
+              href={`/api/shots/${shot}/recipe`}
+              className="inline-flex h-6 items-center rounded-sm border border-line px-2 text-[12px] text-dim hover:text-text"
+            >
+              Download the recipe
+            </a>
+            {writable && (
+              <Button main onClick={() => setMaking(true)} disabled={!items.some((entry) => !entry.problem)}>
+                New deliverable
+              </Button>
+            )}
+          </div>
+        </div>
+        {problem && (
+          <div className="mb-3">
+            <Message problem={problem} />
+          </div>
+        )}
+        {answer.isPending && <Waiting text="Fetching deliverables" />}
+        {answer.isError && <Message problem={problemOf(answer.error)} />}
+        {answer.data?.length === 0 && (
+          <p className="text-dim">
+            Nothing is delivered yet. A deliverable is a result with a file name and a format; it is rendered
+            from the revision you see.
+          </p>
+        )}
+        {answer.data && answer.data.length > 0 && (
+          <table className="w-full border-collapse text-left text-[12px]">
+            <thead className="text-[11px] text-dim">
+              <tr className="border-b border-line">
+                {["", "Name", "From", "File", "Format", "State", ""].map((heading, index) => (
+                  <th key={index} className="px-2 py-1 font-normal">
+                    {heading}
+                  </th>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {answer.data.map((row) => (
+                <Row
+                  key={row.id}
+                  shot={shot}
+                  row={row}
+                  recipe={recipe}
+                  items={items}
+                  writable={writable}
+                  onRender={() =>
+                    void act(() =>
+                      api.POST("/api/shots/{shot_id}/deliverables/{deliverable_id}/renders", path(row)),
+                    )
+                  }
+                  onRemove={() =>
+                    void act(() =>
+                      api.DELETE("/api/shots/{shot_id}/deliverables/{deliverable_id}", path(row)),
+                    )
+                  }
+                />
+              ))}
+            </tbody>
+          </table>
+        )}
+      </div>
+      {making && (
+        <NewDeliverable
+          shot={shot}
+          items={items}
+          item={item}
+          taken={answer.data?.map((row) => row.name) ?? []}
+          onClose={() => setMaking(false)}
+          onMade={() => {
+            setMaking(false);
+            void client.invalidateQueries({ queryKey: key });
+          }}
+        />
+      )}
+    </section>
+  );
+}
+
+interface RowProps {
+  shot: number;
+  row: DeliverableRow;
+  recipe: Recipe;
+  items: Item[];
+  writable: boolean;
+  onRender: () => void;
+  onRemove: () => void;
+}
+
+function Row({ shot, row, recipe, items, writable, onRender, onRemove }: RowProps) {
+  const spec = row.spec as {
+    from?: unknown;
+    file: string;
+    format?: string;
+    depth?: string;
+    alpha?: string;
+    compression?: string;
+  };
+  const from = typeof spec.from === "string" ? spec.from : "several";
+  const item = items.find((entry) => entry.name === itemOf(from));
+  const planes = useSmallPlanes(shot, recipe, from, item?.problem ? "" : (item?.digest ?? ""));
+  const render = row.render;
+  const frame = render?.frames[0];
+  const busy = render && BUSY.includes(render.state);
+  const format = [
+    spec.format,
+    spec.depth && (/^\d/.test(spec.depth) ? `${spec.depth} bit` : spec.depth),
+    spec.compression,
+    spec.alpha && `alpha ${spec.alpha}`,
+  ];
+  return (
+    <>
+      <tr className="border-b border-line bg-panel align-middle">
+        <td className="w-24 p-2">
+          <SmallPicture
+            planes={planes.data}
+            label={row.name}
+            className="h-12 w-[85px] rounded-sm border border-line"
+          />
+        </td>
+        <td className="px-2 text-[13px] font-medium">{row.name}</td>
+        <td className={`px-2 font-mono ${item ? "" : "text-ember"}`}>{item ? from : `${from} is gone`}</td>
+        <td className="px-2 font-mono">{spec.file}</td>
+        <td className="px-2 text-dim">{format.filter(Boolean).join(", ")}</td>
+        <td className="px-2">
+          <span
+            role="status"
+            className={
+              render?.state === "failed"
+                ? "text-ember"
+                : render?.state === "done"
+                  ? "text-lichen"
+                  : "text-dim"
+            }
+          >
+            {!render ? "not rendered" : busy ? "rendering" : `${render.state}, rev ${render.revision}`}
+          </span>
+          {frame?.state === "done" && (
+            <span className="ml-2 font-mono text-[11px] text-faint">{frame.seconds.toFixed(2)} s</span>
+          )}
+        </td>
+        <td className="space-x-2 px-2 text-right">
+          {render?.state === "done" && (
+            <a
+              href={`/api/shots/${shot}/renders/${render.id}/file`}
+              download
+              className="inline-flex h-6 items-center gap-1 rounded-sm border border-lichen px-2 text-lichen"
+            >
+              <Download size={12} /> {frame?.file}
+            </a>
+          )}
+          {writable && (
+            <>
+              <Button onClick={onRender} disabled={Boolean(busy)}>
+                Render
+              </Button>
+              <Button quiet onClick={onRemove}>
+                Remove
+              </Button>
+            </>
+          )}
+        </td>
+      </tr>
+      {frame?.error && (
+        <tr>
+          <td colSpan={7} className="p-2">
+            <Message problem={frame.error} />
+          </td>
+        </tr>
+      )}
+    </>
+  );
+}

@@ -1,0 +1,185 @@
+import { EllipsisVertical } from "lucide-react";
+import { type DragEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
+
+import type { Item } from "@/api/client";
+import { type Recipe, findStep, sourcesOf, stepsOf } from "@/api/recipe";
+import { Menu } from "@/parts/Menu";
+import { DRAGGED } from "@/wall/Tile";
+import { useSmallPlanes } from "@/stage/planes";
+import { SmallPicture } from "@/stage/SmallPicture";
+
+import { Threads } from "./Threads";
+import { type Actions, choicesFor } from "./actions";
+
+const MOVED = "application/x-nexal-step";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+  writable: boolean;
+  actions: Actions;
+  onChoose: (item: string) => void;
+  onAdd: () => void;
+  onDropChannel: (address: string) => void;
+}
+
+/** What was made from what, as pictures: sources, then steps. */
+export function Lineage({
+  shot,
+  recipe,
+  items,
+  item,
+  writable,
+  actions,
+  onChoose,
+  onAdd,
+  onDropChannel,
+}: Props) {
+  const ribbon = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(0);
+  const sources = Object.keys(sourcesOf(recipe));
+  const steps = stepsOf(recipe);
+
+  useLayoutEffect(() => setWidth(ribbon.current?.scrollWidth ?? 0), [recipe]);
+  useEffect(() => {
+    ribbon.current
+      ?.querySelector('[aria-current="true"]')
+      ?.scrollIntoView({ block: "nearest", inline: "nearest" });
+  }, [item]);
+
+  const cell = (name: string) => (
+    <Cell
+      key={name}
+      shot={shot}
+      recipe={recipe}
+      name={name}
+      item={items.find((entry) => entry.name === name)}
+      chosen={name === item}
+      related={related(items, item).has(name)}
+      writable={writable}
+      actions={actions}
+      onChoose={onChoose}
+    />
+  );
+  return (
+    <section aria-label="Lineage" className="h-28 shrink-0 border-t border-line bg-panel">
+      <div
+        ref={ribbon}
+        className="relative flex h-full items-start gap-3.5 overflow-x-auto overflow-y-hidden px-3 pt-3.5"
+        onKeyDown={(event) => {
+          const turn = event.key === "ArrowRight" ? 1 : event.key === "ArrowLeft" ? -1 : 0;
+          const names = [...sources, ...steps.map((step) => step.name)];
+          const next = names[names.indexOf(item ?? "") + turn];
+          if (!turn || !next || (event.target as HTMLElement).tagName !== "BUTTON") return;
+          event.preventDefault();
+          onChoose(next);
+          ribbon.current?.querySelector<HTMLElement>(`[data-item="${next}"]`)?.focus();
+        }}
+      >
+        <Threads width={width} recipe={recipe} items={items} item={item} container={ribbon} />
+        {sources.map(cell)}
+        {steps.length > 0 && sources.length > 0 && <span className="mt-1 h-[76px] w-px shrink-0 bg-line" />}
+        {steps.map((step) => cell(step.name))}
+        {writable && (
+          <button
+            type="button"
+            onClick={onAdd}
+            onDragOver={(event) => event.dataTransfer.types.includes(DRAGGED) && event.preventDefault()}
+            onDrop={(event: DragEvent) => {
+              const address = event.dataTransfer.getData(DRAGGED);
+              if (address) onDropChannel(address);
+            }}
+            className="flex h-[57px] w-16 shrink-0 items-center justify-center rounded-sm border border-dashed border-line text-[12px] text-dim hover:border-faint hover:text-text"
+          >
+            add&nbsp;<kbd className="font-mono">/</kbd>
+          </button>
+        )}
+      </div>
+    </section>
+  );
+}
+
+/** The inputs and users of an item. */
+export function related(items: Item[], item: string | null): Set<string> {
+  const own = items.find((entry) => entry.name === item)?.inputs ?? [];
+  return new Set([
+    ...own,
+    ...items.filter((entry) => item && entry.inputs.includes(item)).map((entry) => entry.name),
+  ]);
+}
+
+interface CellProps {
+  shot: number;
+  recipe: Recipe;
+  name: string;
+  item: Item | undefined;
+  chosen: boolean;
+  related: boolean;
+  writable: boolean;
+  actions: Actions;
+  onChoose: (item: string) => void;
+}
+
+function Cell({ shot, recipe, name, item, chosen, related: near, writable, actions, onChoose }: CellProps) {
+  const step = findStep(recipe, name);
+  const off = step?.on === false;
+  const planes = useSmallPlanes(shot, recipe, name, item?.digest ?? "", !item?.problem);
+  const edge = item?.problem
+    ? "border-ember"
+    : chosen
+      ? "border-lichen shadow-[0_0_0_1px_var(--lichen)]"
+      : near
+        ? "border-lichen/50"
+        : "border-line";
+  const position = stepsOf(recipe).findIndex((other) => other.name === name);
+  return (
+    <div
+      className={`relative w-28 shrink-0 ${off ? "opacity-50" : ""}`}
+      data-cell={name}
+      onDragOver={(event) => step && event.dataTransfer.types.includes(MOVED) && event.preventDefault()}
+      onDrop={(event) => {
+        const moved = event.dataTransfer.getData(MOVED);
+        if (moved && step && moved !== name) actions.move(moved, position);
+      }}
+    >
+      <button
+        type="button"
+        data-item={name}
+        aria-current={chosen}
+        aria-label={`${name}, ${step?.op ?? "source"}${off ? ", off" : ""}${item?.problem ? ", with a fault" : ""}`}
+        draggable={writable && step !== undefined}
+        onDragStart={(event) => event.dataTransfer.setData(MOVED, name)}
+        onClick={() => onChoose(name)}
+        onDoubleClick={() => writable && actions.rename(name)}
+        className={`relative block h-[57px] w-28 overflow-hidden rounded-sm border bg-stage ${edge}`}
+      >
+        {item?.problem ? (
+          <span className="flex h-full items-center px-2 text-left text-[11px] leading-tight text-ember">
+            {item.problem.message.slice(0, 60)}
+          </span>
+        ) : (
+          <SmallPicture planes={planes.data} label={name} className="h-full w-full" />
+        )}
+      </button>
+      <div className="mt-1 flex items-baseline gap-1 font-narrow text-[12px]">
+        <span className={`truncate ${chosen ? "text-text" : "text-text"}`}>{name}</span>
+        <span className="ml-auto shrink-0 truncate text-[11px] text-faint">
+          {off ? "off" : (step?.op.replaceAll("_", " ") ?? "source")}
+        </span>
+        {writable && (
+          <Menu choices={choicesFor(name, step, position, stepsOf(recipe).length, actions)}>
+            <button
+              type="button"
+              aria-label={`More for ${name}`}
+              className="-mr-1 shrink-0 self-center text-faint hover:text-text"
+            >
+              <EllipsisVertical size={13} />
+            </button>
+          </Menu>
+        )}
+      </div>
+    </div>
+  );
+}

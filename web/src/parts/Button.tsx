@@ -1,0 +1,27 @@
+import type { ButtonHTMLAttributes } from "react";
+
+interface Props extends ButtonHTMLAttributes<HTMLButtonElement> {
+  /** Pressed or chosen. */
+  lit?: boolean;
+  /** The one action that a panel is there for. */
+  main?: boolean;
+  quiet?: boolean;
+}
+
+export function Button({ lit, main, quiet, className = "", type = "button", ...rest }: Props) {
+  const look = main
+    ? "bg-lichen text-on-lichen border-lichen font-medium"
+    : lit
+      ? "bg-raised border-faint text-text"
+      : quiet
+        ? "border-transparent text-dim hover:text-text"
+        : "border-line text-dim hover:text-text hover:border-faint";
+  return (
+    <button
+      type={type}
+      aria-pressed={lit}
+      className={`inline-flex h-6 shrink-0 items-center justify-center gap-1 whitespace-nowrap rounded-sm border px-2 text-[12px] disabled:pointer-events-none disabled:opacity-40 ${look} ${className}`}
+      {...rest}
+    />
+  );
+}

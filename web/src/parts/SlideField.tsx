@@ -1,0 +1,87 @@
+import { Slider } from "radix-ui";
+import { useRef } from "react";
+
+import { NumberBox } from "./NumberBox";
+
+interface Props {
+  label: string;
+  title?: string;
+  value: number;
+  low: number;
+  high: number;
+  step: number;
+  min?: number;
+  max?: number;
+  unit?: string;
+  initial?: number;
+  /** `done` is false while the handle is being dragged. */
+  onChange: (value: number, done: boolean) => void;
+}
+
+/** A slider with a readout. Shift moves it finely; a double click on the name brings the default back. */
+export function SlideField({
+  label,
+  title,
+  value,
+  low,
+  high,
+  step,
+  min,
+  max,
+  unit,
+  initial,
+  onChange,
+}: Props) {
+  const fine = useRef<{ at: number; value: number } | null>(null);
+  const shift = useRef(false);
+  const settle = (raw: number) => {
+    if (!shift.current) {
+      fine.current = null;
+      return raw;
+    }
+    fine.current ??= { at: raw, value };
+    return Number((fine.current.value + (raw - fine.current.at) * 0.1).toPrecision(8));
+  };
+  return (
+    <div className="grid grid-cols-[84px_1fr_auto] items-center gap-2">
+      <span
+        className="cursor-default truncate text-[12px] text-dim"
+        title={title}
+        onDoubleClick={() => initial !== undefined && onChange(initial, true)}
+      >
+        {label}
+      </span>
+      <Slider.Root
+        className="relative flex h-5 touch-none items-center"
+        value={[Math.min(high, Math.max(low, value))]}
+        min={low}
+        max={high}
+        step={step}
+        onPointerDownCapture={(event) => (shift.current = event.shiftKey)}
+        onPointerMoveCapture={(event) => (shift.current = event.shiftKey)}
+        onValueChange={([raw]) => onChange(settle(raw!), false)}
+        onValueCommit={() => {
+          onChange(value, true);
+          fine.current = null;
+        }}
+      >
+        <Slider.Track className="relative h-[3px] grow rounded-full bg-line">
+          <Slider.Range className="absolute h-full rounded-full bg-faint" />
+        </Slider.Track>
+        <Slider.Thumb
+          aria-label={label}
+          className="block h-3.5 w-2 rounded-[2px] bg-text outline-none focus-visible:ring-1 focus-visible:ring-lichen"
+        />
+      </Slider.Root>
+      <NumberBox
+        label={`${label} value`}
+        value={value}
+        step={step}
+        min={min}
+        max={max}
+        unit={unit}
+        onChange={onChange}
+      />
+    </div>
+  );
+}

@@ -1,0 +1,39 @@
+import { useQueryClient } from "@tanstack/react-query";
+import type { ReactNode } from "react";
+import { useNavigate } from "react-router";
+
+import { api } from "@/api/client";
+import { useSession } from "@/api/queries";
+import { toggleTheme } from "@/app/theme";
+import { Button } from "@/parts/Button";
+import { Mark } from "@/parts/Mark";
+
+/** The frame of the pages before a shot. */
+export function PageFrame({ trail, children }: { trail: ReactNode; children: ReactNode }) {
+  const person = useSession().data?.person;
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  return (
+    <div className="flex h-full flex-col">
+      <header className="flex h-10 shrink-0 items-center gap-4 border-b border-line bg-panel px-3 text-[12px]">
+        <Mark />
+        <nav aria-label="Where" className="grow truncate text-dim">
+          {trail}
+        </nav>
+        <span className="text-dim">{person?.name}</span>
+        <Button onClick={toggleTheme}>Bright or dark</Button>
+        <Button
+          onClick={() =>
+            void api.DELETE("/api/session").then(() => {
+              client.clear();
+              void navigate("/sign-in");
+            })
+          }
+        >
+          Sign out
+        </Button>
+      </header>
+      <main className="min-h-0 grow overflow-y-auto bg-stage p-6">{children}</main>
+    </div>
+  );
+}

@@ -1,0 +1,275 @@
+import { useQuery } from "@tanstack/react-query";
+import { type DragEvent, useEffect, useState } from "react";
+import { useParams, useSearchParams } from "react-router";
+
+import { type OperationRow, type ShotWhole, api, got, problemOf } from "@/api/client";
+import { useItems, useOperations } from "@/api/queries";
+import {
+  type Recipe,
+  changeStep,
+  duplicate,
+  findStep,
+  freeName,
+  insertAfter,
+  itemsOf,
+  move,
+  remove,
+  rename,
+  stepsOf,
+  usersOf,
+} from "@/api/recipe";
+import { StepPanel } from "@/bench/StepPanel";
+import { Deliver } from "@/deliver/Deliver";
+import type { Actions } from "@/lineage/actions";
+import { newStep } from "@/lineage/feeding";
+import { Finder } from "@/lineage/Finder";
+import { Lineage } from "@/lineage/Lineage";
+import { Message } from "@/parts/Message";
+import { Waiting } from "@/parts/Waiting";
+import { Stage } from "@/stage/Stage";
+import { useView } from "@/stage/viewState";
+import { Wall } from "@/wall/Wall";
+
+import { Conflict } from "./Conflict";
+import { NoteDialog, RemoveDialog, RenameDialog } from "./dialogs";
+import { useDraft } from "./draft";
+import { Help } from "./Help";
+import { useImport } from "./sources";
+import { TopBar } from "./TopBar";
+import { useKeys } from "./useKeys";
+
+/** One shot: wall, stage, bench and lineage. */
+export function ShotPage() {
+  const shot = Number(useParams().shot);
+  const answer = useQuery({
+    queryKey: ["shot", shot],
+    queryFn: () => got(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: shot } } })),
+    staleTime: 0,
+    gcTime: 0,
+    refetchOnWindowFocus: false,
+  });
+  const draft = useDraft();
+  const head = answer.data?.head;
+  const { open } = draft;
+  useEffect(() => {
+    if (head) {
+      open(shot, head);
+      useView.getState().reset();
+    }
+  }, [shot, head, open]);
+  useEffect(() => {
+    const warn = (event: BeforeUnloadEvent) => useDraft.getState().unsaved && event.preventDefault();
+    window.addEventListener("beforeunload", warn);
+    return () => window.removeEventListener("beforeunload", warn);
+  }, []);
+
+  if (answer.isError)
+    return (
+      <main className="mx-auto max-w-md p-10">
+        <Message problem={problemOf(answer.error)} />
+      </main>
+    );
+  if (!answer.data || draft.shot !== shot || !draft.head) return <Waiting text="Opening the shot" />;
+  return <OpenShot whole={answer.data} />;
+}
+
+type Asking = { kind: "rename" | "remove" | "note"; name: string } | null;
+
+function OpenShot({ whole }: { whole: ShotWhole }) {
+  const { recipe, edit } = useDraft();
+  const [params, setParams] = useSearchParams();
+  const [finding, setFinding] = useState(false);
+  const [helping, setHelping] = useState(false);
+  const [asking, setAsking] = useState<Asking>(null);
+  const [dropping, setDropping] = useState(false);
+  const importFiles = useImport();
+  const operations = useOperations().data ?? [];
+  const items = useItems(whole.id, recipe).data ?? [];
+  const writable = whole.role !== "viewer";
+  const names = itemsOf(recipe);
+  const asked = params.get("item");
+  const item = asked && names.includes(asked) ? asked : (stepsOf(recipe).at(-1)?.name ?? names[0] ?? null);
+  const bench = params.get("bench") ?? "mattes";
+
+  const go = (change: Record<string, string>) =>
+    setParams((before) => {
+      const next = new URLSearchParams(before);
+      for (const [key, value] of Object.entries(change)) next.set(key, value);
+      return next;
+    });
+  const choose = (name: string) => name !== item && go({ item: name });
+  const put = (change: (before: Recipe) => [Recipe, string]) => {
+    const [next, name] = change(useDraft.getState().recipe);
+    edit(() => next);
+    go({ item: name });
+  };
+  const alone = useView((state) => (state.alone?.item === item ? state.alone.channels : null));
+
+  const add = (operation: OperationRow, dragged?: string) =>
+    put((before) => {
+      const step = newStep(operation, { recipe: before, items, item, alone }, dragged);
+      return [insertAfter(before, step, item && findStep(before, item) ? item : null), step.name];
+    });
+  const cross = (a: string, b: string) =>
+    put((before) => {
+      const step = { name: freeName(before, "cross"), op: "cross", in: { a, b } };
+      return [insertAfter(before, step, null), step.name];
+    });
+  const turnRound = (name: string | null) => {
+    if (!name) return;
+    put((before) => {
+      const step = findStep(before, name);
+      if (step?.op === "invert" && usersOf(before, name).length === 0) {
+        const input = Object.values(step.in ?? {})[0]!;
+        return [remove(before, name, true), input.split(".")[0]!];
+      }
+      const from = alone?.length === 1 ? `${name}.${alone[0]}` : name;
+      const turned = { name: freeName(before, `${name}_turned`), op: "invert", in: { from } };
+      return [insertAfter(before, turned, name), turned.name];
+    });
+  };
+  const toggle = (name: string | null) =>
+    name &&
+    edit((before) =>
+      changeStep(before, name, ({ on, ...step }) => (on === false ? step : { ...step, on: false })),
+    );
+  const drop = (name: string, bridge: boolean) => {
+    setAsking(null);
+    edit((before) => remove(before, name, bridge));
+  };
+  const actions: Actions = {
+    rename: (name) => setAsking({ kind: "rename", name }),
+    note: (name) => setAsking({ kind: "note", name }),
+    remove: (name) =>
+      usersOf(recipe, name).length ? setAsking({ kind: "remove", name }) : drop(name, false),
+    duplicate: (name) => put((before) => duplicate(before, name)),
+    toggle,
+    turnRound,
+    move: (name, to) => edit((before) => move(before, name, to)),
+  };
+  useKeys({
+    recipe,
+    items,
+    item,
+    writable,
+    find: () => writable && setFinding(true),
+    help: () => setHelping(true),
+    turnRound: () => turnRound(item),
+    toggle: () => toggle(item),
+    show: (address) => choose(address.split(".")[0]!),
+  });
+
+  const files = (event: DragEvent) => event.dataTransfer.types.includes("Files");
+  return (
+    <div
+      className="relative flex h-full min-w-[960px] flex-col"
+      onDragEnter={(event) => writable && files(event) && setDropping(true)}
+      onDragOver={(event) => files(event) && event.preventDefault()}
+      onDragLeave={(event) => !event.relatedTarget && setDropping(false)}
+      onDrop={(event) => {
+        setDropping(false);
+        if (!files(event)) return;
+        event.preventDefault();
+        if (writable) void importFiles([...event.dataTransfer.files]);
+      }}
+    >
+      <TopBar
+        shot={whole}
+        bench={bench}
+        onBench={(next) => go({ bench: next })}
+        onHelp={() => setHelping(true)}
+      />
+      <main className="flex min-h-0 grow">
+        {bench === "deliver" ? (
+          <Deliver shot={whole.id} recipe={recipe} items={items} item={item} writable={writable} />
+        ) : (
+          <>
+            <Wall
+              shot={whole.id}
+              recipe={recipe}
+              items={items}
+              item={item}
+              writable={writable}
+              onChoose={choose}
+              onCross={cross}
+            />
+            <Stage shot={whole.id} recipe={recipe} items={items} item={item} />
+            <StepPanel
+              shot={whole.id}
+              recipe={recipe}
+              items={items}
+              item={item}
+              operations={operations}
+              writable={writable}
+              onTurnRound={() => turnRound(item)}
+            />
+          </>
+        )}
+      </main>
+      <Lineage
+        shot={whole.id}
+        recipe={recipe}
+        items={items}
+        item={item}
+        writable={writable}
+        actions={actions}
+        onChoose={choose}
+        onAdd={() => setFinding(true)}
+        onDropChannel={(address) => {
+          const stretch = operations.find((operation) => operation.op === "stretch");
+          if (stretch) add(stretch, address);
+        }}
+      />
+      <Finder
+        open={finding}
+        operations={operations}
+        after={item}
+        onClose={() => setFinding(false)}
+        onTake={(operation) => {
+          setFinding(false);
+          add(operation);
+        }}
+      />
+      <Help open={helping} onClose={() => setHelping(false)} />
+      <Conflict />
+      {asking?.kind === "rename" && (
+        <RenameDialog
+          recipe={recipe}
+          name={asking.name}
+          onClose={() => setAsking(null)}
+          onRename={(to) => {
+            setAsking(null);
+            edit((before) => rename(before, asking.name, to));
+            if (asking.name === item) go({ item: to });
+          }}
+        />
+      )}
+      {asking?.kind === "note" && (
+        <NoteDialog
+          name={asking.name}
+          note={findStep(recipe, asking.name)?.note ?? ""}
+          onClose={() => setAsking(null)}
+          onNote={(note) => {
+            setAsking(null);
+            edit((before) =>
+              changeStep(before, asking.name, ({ note: _, ...step }) => (note ? { ...step, note } : step)),
+            );
+          }}
+        />
+      )}
+      {asking?.kind === "remove" && (
+        <RemoveDialog
+          recipe={recipe}
+          name={asking.name}
+          onClose={() => setAsking(null)}
+          onRemove={(bridge) => drop(asking.name, bridge)}
+        />
+      )}
+      {dropping && (
+        <div className="pointer-events-none absolute inset-0 z-30 flex items-center justify-center border-2 border-lichen bg-black/60">
+          <p className="rounded-sm bg-panel px-4 py-2 text-[14px]">Drop pictures to add them to this shot</p>
+        </div>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,106 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate } from "react-router";
+
+import { type ShotWhole, api } from "@/api/client";
+import { toggleTheme } from "@/app/theme";
+import { Button } from "@/parts/Button";
+import { Menu } from "@/parts/Menu";
+import { Mark } from "@/parts/Mark";
+import { Tip } from "@/parts/Tip";
+
+import { useDraft } from "./draft";
+
+interface Props {
+  shot: ShotWhole;
+  bench: string;
+  onBench: (bench: string) => void;
+  onHelp: () => void;
+}
+
+const BENCHES = [
+  ["mattes", "Mattes"],
+  ["deliver", "Deliver"],
+] as const;
+
+/** Where we are, the benches, the revision, undo and redo. */
+export function TopBar({ shot, bench, onBench, onHelp }: Props) {
+  const { head, saving, unsaved, problem, undo, redo, settle } = useDraft();
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const writable = shot.role !== "viewer";
+  const state = problem ? "not saved" : saving || unsaved ? "saving" : "";
+  return (
+    <header className="flex h-10 shrink-0 items-center gap-4 border-b border-line bg-panel px-3 text-[12px]">
+      <Mark />
+      <nav aria-label="Where" className="min-w-0 truncate">
+        <Link to={`/projects/${shot.project}`} className="text-dim hover:text-text">
+          {shot.project_name}
+        </Link>
+        <span className="text-faint"> / </span>
+        <h1 className="inline font-medium">{shot.name}</h1>
+      </nav>
+      <nav aria-label="Benches" className="mx-auto flex h-full gap-6">
+        {BENCHES.map(([key, label]) => (
+          <button
+            key={key}
+            type="button"
+            aria-current={bench === key ? "page" : undefined}
+            onClick={() => onBench(key)}
+            className={`h-full border-b ${bench === key ? "border-lichen text-text" : "border-transparent text-dim hover:text-text"}`}
+          >
+            {label}
+          </button>
+        ))}
+      </nav>
+      {state && (
+        <span role="status" className={problem ? "text-ember" : "text-faint"}>
+          {state}
+        </span>
+      )}
+      {problem && (
+        <Button onClick={settle} title={`${problem.message}; ${problem.remedy}`}>
+          Try again
+        </Button>
+      )}
+      <span className="font-mono text-dim" title={head?.sentence} data-testid="revision">
+        rev {head?.number}
+      </span>
+      {writable ? (
+        <>
+          <Tip text={head?.parent ? `Undo: ${head.sentence}` : "Nothing to undo"} keys="Ctrl Z">
+            <Button onClick={() => void undo()} disabled={!head?.parent}>
+              Undo
+            </Button>
+          </Tip>
+          <Tip text="Redo" keys="Ctrl Shift Z">
+            <Button onClick={() => void redo()} disabled={!head?.redo}>
+              Redo
+            </Button>
+          </Tip>
+        </>
+      ) : (
+        <span className="text-clay">view only</span>
+      )}
+      <Button onClick={onHelp}>Keys ?</Button>
+      <Menu
+        choices={[
+          {
+            label: "Download the recipe",
+            onSelect: () => window.location.assign(`/api/shots/${shot.id}/recipe`),
+          },
+          { label: "Bright or dark", onSelect: toggleTheme },
+          {
+            label: "Sign out",
+            onSelect: () =>
+              void api.DELETE("/api/session").then(() => {
+                client.clear();
+                void navigate("/sign-in");
+              }),
+          },
+        ]}
+      >
+        <Button>More</Button>
+      </Menu>
+    </header>
+  );
+}

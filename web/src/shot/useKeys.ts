@@ -1,0 +1,83 @@
+import { useEffect, useRef } from "react";
+
+import type { Item } from "@/api/client";
+import type { Recipe } from "@/api/recipe";
+import { matteOver } from "@/stage/focus";
+import { pinned } from "@/stage/Stage";
+import { BACKDROPS, MATTE_VIEWS, useView } from "@/stage/viewState";
+
+import { useDraft } from "./draft";
+
+interface Context {
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+  writable: boolean;
+  find: () => void;
+  help: () => void;
+  turnRound: () => void;
+  toggle: () => void;
+  /** Bring a pinned view onto the stage. */
+  show: (address: string) => void;
+}
+
+function next<T>(list: readonly T[], now: T): T {
+  return list[(list.indexOf(now) + 1) % list.length]!;
+}
+
+/** The keys of a shot, wherever nothing is being typed. */
+export function useKeys(context: Context): void {
+  const latest = useRef(context);
+  latest.current = context;
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      const target = event.target as HTMLElement;
+      const typing = target.closest(
+        "input, textarea, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]",
+      );
+      const { recipe, items, item, writable, find, help, turnRound, toggle, show } = latest.current;
+      const view = useView.getState();
+      const key = event.key.toLowerCase();
+      if ((event.ctrlKey || event.metaKey) && key === "z" && !(typing instanceof HTMLTextAreaElement)) {
+        event.preventDefault();
+        if (writable) void (event.shiftKey ? useDraft.getState().redo() : useDraft.getState().undo());
+        return;
+      }
+      if (event.key === "Escape" && view.pick) view.set({ pick: null });
+      if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
+      const known = items.find((entry) => entry.name === item);
+      const alone = view.alone?.item === item ? view.alone.channels : null;
+      const actions: Record<string, () => void> = {
+        "0": () => view.set({ alone: null }),
+        z: () => view.set(view.zoom === 0 ? { zoom: 1, centre: null } : { zoom: 0, centre: null }),
+        v: () => view.set({ backdrop: next<string>(BACKDROPS, view.backdrop) as typeof view.backdrop }),
+        m: () => matteOver(recipe, items, known) && view.set({ matte: next(MATTE_VIEWS, view.matte) }),
+        p: () => item && view.set(pinned(view.pin !== null, recipe, item, alone)),
+        h: () => view.pin && view.set({ panes: view.panes === "split" ? "one" : "split" }),
+        x: () => {
+          const pin = view.pin;
+          if (!pin || !item) return;
+          view.set({
+            pin: { recipe, address: item, channels: alone },
+            alone: pin.channels ? { item: pin.address, channels: pin.channels } : null,
+          });
+          show(pin.address);
+        },
+        "/": find,
+        "?": help,
+        n: () => writable && turnRound(),
+        o: () => writable && toggle(),
+      };
+      const action = actions[key];
+      if (action) {
+        event.preventDefault();
+        action();
+      } else if (/^[1-9]$/.test(event.key) && item && known) {
+        const channel = known.channels[Number(event.key) - 1];
+        if (channel) view.set({ alone: { item, channels: [channel] } });
+      }
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, []);
+}

@@ -1,0 +1,122 @@
+import { useEffect, useRef, useState } from "react";
+
+import { type Probed, api, got } from "@/api/client";
+import type { Recipe } from "@/api/recipe";
+
+import { useView } from "./viewState";
+
+const TINT: Record<string, string> = { R: "text-red", G: "text-green", B: "text-blue", A: "text-alpha" };
+
+/** A number as the probe shows it: four places, or as many digits where it is large or tiny. */
+function exact(value: number | null | undefined): string {
+  if (value === null || value === undefined) return "not a number";
+  const size = Math.abs(value);
+  return size !== 0 && (size < 0.001 || size >= 10000) ? value.toExponential(3) : value.toFixed(4);
+}
+
+function code(value: number | null | undefined): string {
+  return value === null || value === undefined
+    ? ""
+    : String(Math.floor(Math.min(1, Math.max(0, value)) * 255 + 0.5));
+}
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  addresses: string[];
+  at: [number, number] | null;
+}
+
+/** The exact numbers under the pointer, in full precision from the server; the newest wish is answered last. */
+export function Probe({ shot, recipe, addresses, at }: Props) {
+  const size = useView((state) => state.probeSize);
+  const [rows, setRows] = useState<{ x: number; y: number; rows: Probed[] } | null>(null);
+  const wish = useRef<{ x: number; y: number } | null>(null);
+  const running = useRef(false);
+  const [x, y] = at ? [Math.floor(at[0]), Math.floor(at[1])] : [0, 0];
+  const names = addresses.join(" ");
+
+  useEffect(() => {
+    if (!at || !names) {
+      wish.current = null;
+      setRows(null);
+      return;
+    }
+    wish.current = { x, y };
+    const timer = setTimeout(() => void follow(), 30);
+    async function follow(): Promise<void> {
+      if (running.current) return;
+      running.current = true;
+      while (wish.current) {
+        const mine = wish.current;
+        try {
+          const answer = await got(
+            api.POST("/api/shots/{shot_id}/probe", {
+              params: { path: { shot_id: shot } },
+              body: {
+                recipe: recipe as unknown as Record<string, unknown>,
+                frame: 1,
+                addresses: names.split(" "),
+                x: mine.x,
+                y: mine.y,
+                size,
+              },
+            }),
+          );
+          if (wish.current) setRows({ ...mine, rows: answer });
+        } catch {
+          setRows(null);
+        }
+        if (wish.current === mine) wish.current = null;
+      }
+      running.current = false;
+    }
+    return () => clearTimeout(timer);
+    // Position and names stand for their objects.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [shot, recipe, names, x, y, at === null, size]);
+
+  if (!rows) return null;
+  return (
+    <div
+      data-testid="probe"
+      className="pointer-events-none absolute bottom-3 right-3 max-w-[92%] rounded-sm border border-line bg-panel/90 px-2 py-1 font-mono text-[12px] leading-[17px]"
+    >
+      <div className="text-dim">
+        x {rows.x} y {rows.y} · {size}×{size}
+      </div>
+      {rows.rows.map((row) => (
+        <ProbeRow key={row.address} row={row} />
+      ))}
+    </div>
+  );
+}
+
+function ProbeRow({ row }: { row: Probed }) {
+  if (!row.inside)
+    return (
+      <div className="text-dim">
+        <span className="text-text">{row.address}</span> outside its data window
+      </div>
+    );
+  const shown = row.channels.slice(0, 8);
+  const more = row.channels.length - shown.length;
+  return (
+    <div className="flex flex-wrap gap-x-3">
+      <span className="text-text">{row.address}</span>
+      {shown.map((channel) => {
+        const last = channel.name.split(".").pop() ?? channel.name;
+        const tint = TINT[last] ?? "text-lilac";
+        return (
+          <span key={channel.name} className={tint}>
+            {shown.length > 1 && `${channel.name} `}
+            {exact(channel.value)}
+            <span className="text-faint"> {code(channel.encoded)}</span>
+            {channel.non_finite > 0 && <span className="text-ember"> {channel.non_finite} not finite</span>}
+          </span>
+        );
+      })}
+      {more > 0 && <span className="text-faint">and {more} more</span>}
+    </div>
+  );
+}

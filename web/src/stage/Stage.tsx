@@ -1,0 +1,185 @@
+import { useEffect, useMemo, useRef, useState } from "react";
+
+import type { Item } from "@/api/client";
+import { findStep, itemOf, type Recipe } from "@/api/recipe";
+import { Message } from "@/parts/Message";
+import { useRanges } from "@/wall/ranges";
+
+import { matteOver } from "./focus";
+import { place } from "./geometry";
+import { Pane } from "./Pane";
+import type { Backing } from "./painting";
+import { Probe } from "./Probe";
+import { SplitLine } from "./SplitLine";
+import { StageBar } from "./StageBar";
+import { type PaneAsk, usePane } from "./usePane";
+import { type Backdrop, useView } from "./viewState";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+}
+
+function backingOf(backdrop: Backdrop, own: string, cell: number): PaneAsk["backing"] {
+  if (backdrop === "weave") return { kind: "weave", cell };
+  if (backdrop.startsWith("item:")) return { kind: "item", address: backdrop.slice(5) };
+  const rgb = (value: number): Backing => ({ kind: "colour", rgb: [value, value, value] });
+  if (backdrop === "black") return rgb(0);
+  if (backdrop === "white") return rgb(1);
+  const parts = [1, 3, 5].map((start) => parseInt(own.slice(start, start + 2), 16) / 255);
+  return { kind: "colour", rgb: parts as [number, number, number] };
+}
+
+/** The picture in the middle of everything. */
+export function Stage({ shot, recipe, items, item }: Props) {
+  const view = useView();
+  const box = useRef<HTMLDivElement>(null);
+  const [size, setSize] = useState<[number, number]>([0, 0]);
+  const [hover, setHover] = useState<[number, number] | null>(null);
+  const known = items.find((entry) => entry.name === item);
+  const display = known?.display as [number, number, number, number] | undefined;
+
+  useEffect(() => {
+    const observer = new ResizeObserver(([entry]) =>
+      setSize([Math.floor(entry!.contentRect.width), Math.floor(entry!.contentRect.height)]),
+    );
+    if (box.current) observer.observe(box.current);
+    return () => observer.disconnect();
+  }, []);
+
+  const two = view.panes === "two";
+  const width = two ? Math.floor((size[0] - 1) / 2) : size[0];
+  const placement = useMemo(
+    () => (display && width > 0 ? place(display, width, size[1], view.zoom, view.centre) : null),
+    [display, width, size, view.zoom, view.centre],
+  );
+
+  const alone = view.alone && view.alone.item === item ? view.alone.channels : null;
+  const over = alone ? null : matteOver(recipe, items, known);
+  const laid = over && view.matte !== "off" ? over : null;
+  const address = laid ? (view.matte === "alone" ? laid.matte : laid.picture) : (item ?? "");
+  const ranges = useRanges(shot, recipe);
+  const rangeOf = (name: string, channels: string[] | null) =>
+    channels?.length ? ranges(name, channels[0]!) : undefined;
+
+  // A step of the weave is 10 screen pixels wide at any zoom, in whole steps of a factor of two.
+  const cell = placement ? 10 / 2 ** Math.round(Math.log2(placement.zoom)) : 10;
+  const backing = backingOf(view.backdrop, view.own, cell);
+  const common = { shot, placement, backing, exposure: view.exposure };
+  const main = usePane({
+    ...common,
+    name: "main",
+    display: display ?? null,
+    picture: item && known && !known.problem ? { recipe, address, channels: alone } : null,
+    matte:
+      laid && (view.matte === "hatch" || view.matte === "contour")
+        ? { address: laid.matte, kind: view.matte }
+        : null,
+    range: rangeOf(item ?? "", alone),
+  });
+  const second = view.pin ?? before(recipe, items, item);
+  const other = usePane({
+    ...common,
+    name: "other",
+    display: display ?? null,
+    picture: view.panes !== "one" && second ? second : null,
+    matte: null,
+    range: rangeOf(itemOf(second?.address ?? ""), second?.channels ?? null),
+  });
+
+  const probed = useMemo(() => {
+    const names = [item, over && itemOf(over.picture) !== item ? over.picture : null];
+    return names.filter((name): name is string => name !== null && name !== undefined);
+  }, [item, over]);
+
+  const label = alone
+    ? `${item} · ${alone.join(" + ")}`
+    : laid && view.matte !== "alone"
+      ? `${laid.picture} · ${view.matte === "hatch" ? "hatched where" : "contour of"} ${itemOf(laid.matte)} ${view.matte === "hatch" ? "removes" : "at 0.5"}`
+      : address;
+  const otherLabel = second
+    ? `${view.pin ? "Pin: " : ""}${second.address}${second.channels ? ` · ${second.channels.join(" + ")}` : ""}`
+    : "";
+
+  return (
+    <section aria-label="Stage" className="flex min-h-0 min-w-0 grow flex-col">
+      <div ref={box} className="relative flex min-h-0 grow gap-px overflow-hidden bg-line">
+        {!item && (
+          <p className="grow bg-stage p-6 text-dim">
+            Choose something in the lineage below, or drop a picture here.
+          </p>
+        )}
+        {known?.problem && (
+          <div className="grow bg-stage p-6">
+            <div className="max-w-md">
+              <Message problem={known.problem} />
+            </div>
+          </div>
+        )}
+        {item && known && !known.problem && placement && display && (
+          <>
+            <Pane
+              name="main"
+              label={label}
+              display={display}
+              placement={placement}
+              main={main}
+              other={view.panes === "split" && second ? other : null}
+              onHover={setHover}
+            />
+            {view.panes === "split" && second && (
+              <>
+                <SplitLine width={size[0]} height={size[1]} />
+                <span className="pointer-events-none absolute right-3 top-3 rounded-sm border border-line bg-panel/85 px-2 py-0.5 text-[12px]">
+                  {otherLabel}
+                </span>
+              </>
+            )}
+            {two && (
+              <Pane
+                name="other"
+                label={otherLabel || "nothing to compare with"}
+                display={display}
+                placement={placement}
+                main={other}
+                onHover={setHover}
+              />
+            )}
+            {main.problem && (
+              <div className="absolute left-3 top-11 max-w-md">
+                <Message problem={main.problem} />
+              </div>
+            )}
+            {view.pick && (
+              <div className="pointer-events-none absolute inset-x-0 top-3 text-center">
+                <span className="rounded-sm border border-lichen bg-panel px-3 py-1 text-[12px]">
+                  Click in the picture: {view.pick.label}. Escape gives up.
+                </span>
+              </div>
+            )}
+            <Probe shot={shot} recipe={recipe} addresses={probed} at={hover} />
+          </>
+        )}
+      </div>
+      <StageBar
+        zoom={placement?.zoom ?? 1}
+        items={items.filter((entry) => !entry.problem && entry.name !== item).map((entry) => entry.name)}
+        onPin={() => view.set(pinned(view.pin !== null, recipe, address, alone))}
+      />
+    </section>
+  );
+}
+
+/** Pin the view, or take the pin away. */
+export function pinned(has: boolean, recipe: Recipe, address: string, channels: string[] | null) {
+  return has ? { pin: null, panes: "one" as const } : { pin: { recipe, address, channels } };
+}
+
+/** What a second pane shows without a pin: the first input of a step. */
+function before(recipe: Recipe, items: Item[], item: string | null) {
+  const first = item ? Object.values(findStep(recipe, item)?.in ?? {})[0] : undefined;
+  if (!first || items.find((entry) => entry.name === itemOf(first))?.problem) return null;
+  return { recipe, address: first, channels: null };
+}

@@ -1,0 +1,98 @@
+import { Choose } from "@/parts/Choose";
+import { Button } from "@/parts/Button";
+import { NumberBox } from "@/parts/NumberBox";
+import { Tip } from "@/parts/Tip";
+
+import { BACKDROPS, type Backdrop, MATTE_VIEWS, type MatteView, type Panes, useView } from "./viewState";
+
+const PROBES = ["1", "3", "5", "9", "17"];
+
+interface Props {
+  zoom: number;
+  items: string[];
+  onPin: () => void;
+}
+
+/** Under the stage: panes, pin, backdrop, matte view, exposure, zoom. */
+export function StageBar({ zoom, items, onPin }: Props) {
+  const view = useView();
+  const panes = (value: Panes, label: string, keys?: string) => (
+    <Tip text={label} keys={keys}>
+      <Button
+        lit={view.panes === value}
+        disabled={value === "split" && !view.pin}
+        onClick={() => view.set({ panes: value })}
+      >
+        {value === "one" ? "One" : value === "two" ? "Two" : "Split"}
+      </Button>
+    </Tip>
+  );
+  const backdrops = [
+    ...BACKDROPS.map((name) => ({ value: name as string, label: name === "own" ? "own colour" : name })),
+    ...items.map((item) => ({ value: `item:${item}`, label: item })),
+  ];
+  return (
+    <div className="flex h-9 shrink-0 items-center gap-2 overflow-hidden border-t border-line bg-panel px-3 text-[12px]">
+      {panes("one", "One pane")}
+      {panes("two", "Two panes")}
+      {panes("split", view.pin ? "Split against the pin" : "Pin a view first (P)", "H")}
+      <Tip text={view.pin ? `Pinned: ${view.pin.address}` : "Keep this view to compare"} keys="P">
+        <Button lit={view.pin !== null} onClick={onPin}>
+          Pin
+        </Button>
+      </Tip>
+      <span className="h-4 w-px bg-line" />
+      <span className="text-dim max-[1180px]:hidden">Backdrop</span>
+      <Choose
+        label="Backdrop"
+        value={view.backdrop}
+        options={backdrops}
+        onChange={(value) => view.set({ backdrop: value as Backdrop })}
+        className="max-w-28"
+      />
+      {view.backdrop === "own" && (
+        <input
+          type="color"
+          aria-label="Own backdrop colour"
+          value={view.own}
+          onChange={(event) => view.set({ own: event.target.value })}
+          className="h-5 w-7 cursor-pointer border border-line bg-transparent"
+        />
+      )}
+      <span className="text-dim max-[1180px]:hidden">Matte</span>
+      <Choose
+        label="Matte view"
+        value={view.matte}
+        options={MATTE_VIEWS}
+        onChange={(value) => view.set({ matte: value as MatteView })}
+        className="w-20"
+      />
+      <span className="text-dim">Exposure</span>
+      <NumberBox
+        label="Exposure"
+        value={view.exposure}
+        step={0.1}
+        min={-12}
+        max={12}
+        onChange={(exposure) => view.set({ exposure })}
+      />
+      <span className="grow" />
+      <Choose
+        label="Probe square"
+        value={String(view.probeSize)}
+        options={PROBES.map((size) => ({ value: size, label: `${size}×${size}` }))}
+        onChange={(value) => view.set({ probeSize: Number(value) })}
+        className="font-mono"
+      />
+      <Tip text="Fit, or one to one" keys="Z">
+        <button
+          className="w-[72px] shrink-0 text-right font-mono text-dim hover:text-text"
+          onClick={() => view.set(view.zoom === 0 ? { zoom: 1, centre: null } : { zoom: 0, centre: null })}
+        >
+          {view.zoom === 0 ? "fit " : ""}
+          {Math.round(zoom * 100)} %
+        </button>
+      </Tip>
+    </div>
+  );
+}

@@ -1,0 +1,104 @@
+import type { Placement } from "./geometry";
+import type { Shown } from "./usePane";
+
+const HATCH = 9;
+
+/** Draw a painted picture where it belongs in the pane. */
+export function drawShown(context: CanvasRenderingContext2D, shown: Shown, placement: Placement): void {
+  const { planes, bitmap } = shown;
+  const [x, y, width, height] = planes.region;
+  const scale = planes.scale;
+  // The last samples of an odd-sized proxy stand for pixels beyond the display window.
+  const right = Math.min((x + width) * scale, planes.display[2]);
+  const bottom = Math.min((y + height) * scale, planes.display[3]);
+  context.imageSmoothingEnabled = placement.zoom * scale < 1;
+  context.imageSmoothingQuality = "high";
+  context.drawImage(
+    bitmap,
+    0,
+    0,
+    (right - x * scale) / scale,
+    (bottom - y * scale) / scale,
+    (x * scale - placement.left) * placement.zoom,
+    (y * scale - placement.top) * placement.zoom,
+    (right - x * scale) * placement.zoom,
+    (bottom - y * scale) * placement.zoom,
+  );
+}
+
+let hatchCanvas: HTMLCanvasElement | null = null;
+
+/** Moving diagonal lines over what a matte removes. */
+export function drawHatch(
+  context: CanvasRenderingContext2D,
+  removed: Shown,
+  placement: Placement,
+  colour: [number, number, number],
+  phase: number,
+): void {
+  const ratio = window.devicePixelRatio;
+  hatchCanvas ??= document.createElement("canvas");
+  hatchCanvas.width = Math.ceil(placement.width * ratio);
+  hatchCanvas.height = Math.ceil(placement.height * ratio);
+  const hatch = hatchCanvas.getContext("2d");
+  if (!hatch) return;
+  hatch.scale(ratio, ratio);
+  hatch.strokeStyle = `rgb(${colour.join(" ")})`;
+  hatch.lineWidth = 1.6;
+  hatch.beginPath();
+  for (let x = -placement.height - HATCH + (phase % HATCH); x < placement.width; x += HATCH) {
+    hatch.moveTo(x, placement.height);
+    hatch.lineTo(x + placement.height, 0);
+  }
+  hatch.stroke();
+  hatch.globalCompositeOperation = "destination-in";
+  drawShown(hatch, removed, placement);
+  context.drawImage(hatchCanvas, 0, 0, placement.width, placement.height);
+}
+
+/** Lines between pixels, for zooms above 8. */
+export function drawGrid(
+  context: CanvasRenderingContext2D,
+  placement: Placement,
+  display: [number, number, number, number],
+): void {
+  if (placement.zoom <= 8) return;
+  context.strokeStyle = "rgb(128 128 128 / 0.35)";
+  context.lineWidth = 1;
+  context.beginPath();
+  const x1 = Math.min(display[2], placement.left + placement.width / placement.zoom);
+  const y1 = Math.min(display[3], placement.top + placement.height / placement.zoom);
+  const x0 = Math.max(0, Math.floor(placement.left));
+  const y0 = Math.max(0, Math.floor(placement.top));
+  const screen = (value: number, start: number) => Math.round((value - start) * placement.zoom) + 0.5;
+  for (let x = x0; x <= x1; x++) {
+    context.moveTo(screen(x, placement.left), screen(y0, placement.top));
+    context.lineTo(screen(x, placement.left), screen(y1, placement.top));
+  }
+  for (let y = y0; y <= y1; y++) {
+    context.moveTo(screen(x0, placement.left), screen(y, placement.top));
+    context.lineTo(screen(x1, placement.left), screen(y, placement.top));
+  }
+  context.stroke();
+}
+
+/** Clip to one side of the split line: -1 what lies left of (or above) it, 1 the other side. */
+export function clipToSide(
+  context: CanvasRenderingContext2D,
+  width: number,
+  height: number,
+  split: { x: number; y: number; angle: number },
+  side: -1 | 1,
+): void {
+  const far = 2 * (width + height);
+  const [cx, cy] = [split.x * width, split.y * height];
+  const [ax, ay] = [Math.sin(split.angle), Math.cos(split.angle)];
+  const [nx, ny] = [ay * side, -ax * side];
+  context.beginPath();
+  context.moveTo(cx - ax * far, cy - ay * far);
+  context.lineTo(cx + ax * far, cy + ay * far);
+  context.lineTo(cx + ax * far + nx * far, cy + ay * far + ny * far);
+  context.lineTo(cx - ax * far + nx * far, cy - ay * far + ny * far);
+  context.closePath();
+  context.clip();
+}

@@ -1,0 +1,183 @@
+import { HALF_VALUES, decode, encode } from "./halves";
+
+/** Half-float planes as the server sends them, and what they are. */
+export interface Planes {
+  channels: string[];
+  data: boolean[];
+  alpha: "none" | "straight" | "premultiplied";
+  /** x, y, width, height in pixels of the scale, relative to the display window. */
+  region: [number, number, number, number];
+  scale: number;
+  display: [number, number, number, number];
+  digest: string;
+  samples: Uint16Array[];
+}
+
+export type Backing =
+  | { kind: "colour"; rgb: [number, number, number] }
+  | { kind: "weave"; cell: number }
+  | { kind: "planes"; planes: Planes }
+  | { kind: "none" };
+
+export interface Look {
+  exposure: number;
+  backing: Backing;
+  /** Values of data planes shown as black and white; 0 to 1 by default. */
+  range?: [number, number];
+}
+
+const STEPS = 16383;
+const ENCODED = new Uint8Array(STEPS + 1);
+for (let step = 0; step <= STEPS; step++) ENCODED[step] = Math.round(encode(step / STEPS) * 255);
+
+/** Byte of every half under an exposure: colour through the display curve, data straight through its range. */
+function byteTable(data: boolean, exposure: number, range: [number, number]): Uint8Array {
+  const table = new Uint8Array(65536);
+  const gain = 2 ** exposure;
+  const [low, high] = range;
+  for (let bits = 0; bits < 65536; bits++) {
+    const value = HALF_VALUES[bits]!;
+    const seen = data ? ((value - low) / (high - low)) * gain : encode(value * gain);
+    table[bits] = Number.isNaN(seen) ? 0 : Math.round(Math.min(1, Math.max(0, seen)) * 255);
+  }
+  return table;
+}
+
+const WEAVE_DARK = decode(0x5a / 255);
+const WEAVE_LIGHT = decode(0x7d / 255);
+const WEAVE_GAP = decode(0x3c / 255);
+
+/** Linear light of the weave: bands that pass over and under each other, with a thin gap at each band's edge. */
+function weave(x: number, y: number, cell: number): number {
+  const across = ((Math.floor(x / cell) + Math.floor(y / cell)) & 1) === 0;
+  const along = across ? y : x;
+  const within = along / cell - Math.floor(along / cell);
+  if (within < 0.12 || within > 0.88) return WEAVE_GAP;
+  return across ? WEAVE_LIGHT : WEAVE_DARK;
+}
+
+/** The pixels of a picture as bytes, row 0 first. */
+export function paint(planes: Planes, look: Look): Uint8ClampedArray<ArrayBuffer> {
+  const [, , width, height] = planes.region;
+  const pixels = new Uint8ClampedArray(new ArrayBuffer(width * height * 4));
+  const alphaAt = planes.channels.findIndex((name) => name.split(".").pop() === "A");
+  const colour = planes.samples.filter((_, index) => index !== alphaAt || planes.samples.length === 1);
+  const data = planes.data.filter((_, index) => index !== alphaAt || planes.samples.length === 1);
+  const over =
+    planes.alpha !== "none" && alphaAt >= 0 && planes.samples.length > 1 && look.backing.kind !== "none";
+  if (over) paintOver(pixels, planes, colour, planes.samples[alphaAt]!, look);
+  else paintFlat(pixels, colour, data, look);
+  return pixels;
+}
+
+function paintFlat(pixels: Uint8ClampedArray, colour: Uint16Array[], data: boolean[], look: Look): void {
+  const range = look.range ?? [0, 1];
+  const tables = new Map<boolean, Uint8Array>();
+  const tableOf = (isData: boolean) => {
+    const known = tables.get(isData) ?? byteTable(isData, look.exposure, range);
+    tables.set(isData, known);
+    return known;
+  };
+  const count = pixels.length / 4;
+  const pick = (index: number) => Math.min(index, colour.length - 1);
+  const two = colour.length === 2;
+  const [r, g, b] = [colour[0]!, colour[pick(1)]!, colour[pick(2)]!];
+  const [tr, tg, tb] = [tableOf(data[0]!), tableOf(data[pick(1)]!), tableOf(data[pick(2)]!)];
+  for (let i = 0, o = 0; i < count; i++, o += 4) {
+    pixels[o] = tr[r[i]!]!;
+    pixels[o + 1] = tg[g[i]!]!;
+    pixels[o + 2] = two ? 0 : tb[b[i]!]!;
+    pixels[o + 3] = 255;
+  }
+}
+
+function paintOver(
+  pixels: Uint8ClampedArray,
+  planes: Planes,
+  colour: Uint16Array[],
+  alpha: Uint16Array,
+  look: Look,
+): void {
+  const [left, top, width, height] = planes.region;
+  const gain = 2 ** look.exposure;
+  const straight = planes.alpha === "straight";
+  const backing = look.backing;
+  const behind = backing.kind === "planes" ? backing.planes : null;
+  const plain = backing.kind === "colour" ? backing.rgb.map(decode) : [0, 0, 0];
+  const encoded = (value: number) =>
+    ENCODED[value > 0 ? (value >= 1 ? STEPS : Math.round(value * STEPS)) : 0]!;
+  for (let y = 0, i = 0, o = 0; y < height; y++) {
+    for (let x = 0; x < width; x++, i++, o += 4) {
+      const a = HALF_VALUES[alpha[i]!]!;
+      const through = 1 - a;
+      const woven =
+        backing.kind === "weave"
+          ? weave((left + x) * planes.scale, (top + y) * planes.scale, backing.cell)
+          : 0;
+      const at = behind ? inside(behind, left + x, top + y) : -1;
+      for (let c = 0; c < 3; c++) {
+        const samples = colour[c < colour.length ? c : colour.length - 1]!;
+        const value = HALF_VALUES[samples[i]!]!;
+        let back = backing.kind === "weave" ? woven : plain[c]!;
+        if (behind)
+          back =
+            at < 0 ? 0 : HALF_VALUES[behind.samples[Math.min(c, behind.samples.length - 1)]![at]!]! * gain;
+        pixels[o + c] = encoded((straight ? value * a : value) * gain + through * back);
+      }
+      pixels[o + 3] = 255;
+    }
+  }
+}
+
+/** Index of a position in the planes of another item at the same scale, -1 outside. */
+function inside(planes: Planes, x: number, y: number): number {
+  const [left, top, width, height] = planes.region;
+  const column = x - left;
+  const row = y - top;
+  return column < 0 || row < 0 || column >= width || row >= height ? -1 : row * width + column;
+}
+
+/** Coverage removed by a matte, as a white picture whose opacity is 1 - matte. */
+export function removed(planes: Planes): Uint8ClampedArray<ArrayBuffer> {
+  const matte = planes.samples[planes.samples.length - 1]!;
+  const pixels = new Uint8ClampedArray(new ArrayBuffer(matte.length * 4));
+  for (let i = 0, o = 0; i < matte.length; i++, o += 4) {
+    pixels[o] = pixels[o + 1] = pixels[o + 2] = 255;
+    pixels[o + 3] = Math.round((1 - Math.min(1, Math.max(0, HALF_VALUES[matte[i]!]!))) * 255);
+  }
+  return pixels;
+}
+
+/** The line where a matte passes 0.5, in a colour. */
+export function contour(planes: Planes, rgb: [number, number, number]): Uint8ClampedArray<ArrayBuffer> {
+  const [, , width, height] = planes.region;
+  const matte = planes.samples[planes.samples.length - 1]!;
+  const pixels = new Uint8ClampedArray(new ArrayBuffer(width * height * 4));
+  const high = (index: number) => HALF_VALUES[matte[index]!]! >= 0.5;
+  for (let y = 0, i = 0; y < height; y++) {
+    for (let x = 0; x < width; x++, i++) {
+      const here = high(i);
+      const edge = (x + 1 < width && high(i + 1) !== here) || (y + 1 < height && high(i + width) !== here);
+      if (edge) pixels.set([rgb[0], rgb[1], rgb[2], 255], i * 4);
+    }
+  }
+  return pixels;
+}
+
+/** A strong colour far from what the picture holds: the hue opposite to its mean. */
+export function unlike(planes: Planes): [number, number, number] {
+  const sums = [0, 0, 0];
+  const count = planes.samples[0]!.length;
+  const stride = Math.max(1, Math.floor(count / 5000));
+  for (let i = 0; i < count; i += stride)
+    for (let c = 0; c < 3; c++)
+      sums[c]! += encode(HALF_VALUES[planes.samples[Math.min(c, planes.samples.length - 1)]![i]!]!);
+  const mean = sums.map((sum) => sum / Math.ceil(count / stride));
+  const [low, high] = [Math.min(...mean), Math.max(...mean)];
+  if (high - low < 0.04) return [255, 64, 208];
+  return mean.map((value) => Math.round(64 + 191 * (1 - (value - low) / (high - low)))) as [
+    number,
+    number,
+    number,
+  ];
+}

@@ -1,0 +1,107 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+
+import { type Problem, postForBytes, problemOf } from "@/api/client";
+import type { Recipe } from "@/api/recipe";
+
+import type { Planes } from "./painting";
+
+export interface ViewAsk {
+  recipe: Recipe;
+  address: string;
+  scale: number;
+  region?: [number, number, number, number];
+  channels?: string[] | null;
+  /** Name of the asking view: its next request supersedes this one. */
+  view?: string;
+}
+
+/** Ask the server for planes. */
+export async function fetchPlanes(shot: number, ask: ViewAsk): Promise<Planes> {
+  const response = await postForBytes(`/api/shots/${shot}/view`, ask);
+  return readPlanes(response);
+}
+
+export async function readPlanes(response: Response): Promise<Planes> {
+  const about = JSON.parse(response.headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">;
+  const bytes = await response.arrayBuffer();
+  const count = about.region[2] * about.region[3];
+  const samples = about.channels.map((_, index) => new Uint16Array(bytes, index * count * 2, count));
+  return { ...about, samples };
+}
+
+/**
+ * Planes that follow what is asked for: one request at a time, and as soon as it is answered the newest wish,
+ * so that a dragged slider is followed at whatever rate the server has. The last picture stays meanwhile.
+ */
+export function useLivePlanes(shot: number, ask: ViewAsk | null) {
+  const [state, setState] = useState<{ planes: Planes | null; problem: Problem | null; busy: boolean }>({
+    planes: null,
+    problem: null,
+    busy: false,
+  });
+  const wish = useRef<{ ask: ViewAsk; key: string } | null>(null);
+  const answered = useRef("");
+  const running = useRef(false);
+  const gone = useRef(false);
+  const key = ask ? JSON.stringify([shot, ask]) : "";
+
+  useEffect(() => {
+    gone.current = false;
+    return () => {
+      gone.current = true;
+    };
+  }, []);
+
+  useEffect(() => {
+    wish.current = ask ? { ask, key } : null;
+    if (!ask) {
+      answered.current = "";
+      setState({ planes: null, problem: null, busy: false });
+      return;
+    }
+    async function follow(): Promise<void> {
+      if (running.current) return;
+      running.current = true;
+      while (wish.current && wish.current.key !== answered.current && !gone.current) {
+        const mine = wish.current;
+        setState((before) => ({ ...before, busy: true }));
+        try {
+          const planes = await fetchPlanes(shot, mine.ask);
+          answered.current = mine.key;
+          if (wish.current) setState({ planes, problem: null, busy: wish.current.key !== mine.key });
+        } catch (error) {
+          const problem = problemOf(error);
+          answered.current = mine.key;
+          if (problem.code !== "cancelled") setState((before) => ({ ...before, problem, busy: false }));
+          else if (wish.current?.key === mine.key) answered.current = "";
+        }
+      }
+      running.current = false;
+    }
+    void follow();
+    // The key stands for the ask.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [key]);
+
+  return state;
+}
+
+/** Small planes of an item, kept by what they were computed from: unchanged items are not asked for again. */
+export function useSmallPlanes(
+  shot: number,
+  recipe: Recipe,
+  address: string,
+  digest: string,
+  enabled = true,
+) {
+  const channels = null;
+  return useQuery({
+    queryKey: ["small", shot, digest, address.includes(".") ? address : ""],
+    queryFn: () => fetchPlanes(shot, { recipe, address, scale: 8, channels }),
+    enabled: enabled && digest !== "",
+    staleTime: Infinity,
+    gcTime: 120_000,
+    retry: 1,
+  });
+}

@@ -1,0 +1,107 @@
+import { useEffect, useMemo, useRef, useState } from "react";
+
+import type { Recipe } from "@/api/recipe";
+
+import { type Placement, scaleFor, visibleRegion } from "./geometry";
+import { paintIn } from "./painter";
+import type { Backing, Look, Planes } from "./painting";
+import { useLivePlanes } from "./planes";
+
+export interface Shown {
+  bitmap: ImageBitmap;
+  planes: Planes;
+}
+
+interface Layer {
+  recipe: Recipe;
+  address: string;
+  channels: string[] | null;
+}
+
+export interface PaneAsk {
+  name: string;
+  shot: number;
+  display: [number, number, number, number] | null;
+  placement: Placement | null;
+  picture: Layer | null;
+  /** Laid over the picture as hatching or as a contour. */
+  matte: { address: string; kind: "hatch" | "contour" } | null;
+  backing: Backing | { kind: "item"; address: string };
+  exposure: number;
+  /** Ends of what data channels are shown through. */
+  range: [number, number] | undefined;
+}
+
+/** Everything that one pane draws: its picture and its overlay, fetched and painted as they change. */
+export function usePane(ask: PaneAsk) {
+  const scale = ask.placement ? scaleFor(ask.placement.zoom, window.devicePixelRatio) : 1;
+  const region = ask.placement && ask.display ? visibleRegion(ask.placement, ask.display, scale) : null;
+  const wanted = (layer: Layer | null, view: string) =>
+    layer && region ? { ...layer, scale, region, view: `${ask.name}-${view}` } : null;
+
+  const picture = useLivePlanes(ask.shot, wanted(ask.picture, "picture"));
+  const overlay = useLivePlanes(
+    ask.shot,
+    ask.matte && ask.picture
+      ? wanted({ recipe: ask.picture.recipe, address: ask.matte.address, channels: null }, "matte")
+      : null,
+  );
+  const behind = useLivePlanes(
+    ask.shot,
+    ask.backing.kind === "item" && ask.picture
+      ? wanted({ recipe: ask.picture.recipe, address: ask.backing.address, channels: null }, "behind")
+      : null,
+  );
+
+  const backing: Backing =
+    ask.backing.kind !== "item"
+      ? ask.backing
+      : behind.planes
+        ? { kind: "planes", planes: behind.planes }
+        : { kind: "colour", rgb: [0, 0, 0] };
+  const look: Look = { exposure: ask.exposure, backing, ...(ask.range ? { range: ask.range } : {}) };
+  const lookKey = JSON.stringify([ask.exposure, ask.backing, ask.range]);
+
+  const shown = usePainted(picture.planes, (planes) => ({ kind: "paint", planes, look }), [
+    lookKey,
+    ask.backing.kind === "item" ? behind.planes : null,
+  ]);
+  const kind = ask.matte?.kind;
+  const over = usePainted(
+    overlay.planes,
+    (planes) =>
+      kind === "contour" && picture.planes
+        ? { kind: "contour", planes, picture: picture.planes }
+        : { kind: "removed", planes },
+    [kind, kind === "contour" ? picture.planes : null],
+  );
+  const problem = picture.problem;
+  const [busy, planes] = [picture.busy, picture.planes];
+  return useMemo(
+    () => ({ shown, over: kind ? over : null, kind, problem, busy, planes }),
+    [shown, over, kind, problem, busy, planes],
+  );
+}
+
+function usePainted(
+  planes: Planes | null,
+  job: (planes: Planes) => Parameters<typeof paintIn>[1],
+  inputs: unknown[],
+): Shown | null {
+  const [shown, setShown] = useState<Shown | null>(null);
+  const order = useRef(0);
+  useEffect(() => {
+    const mine = ++order.current;
+    if (!planes) {
+      setShown(null);
+      return;
+    }
+    void paintIn("stage", job(planes)).then((bitmap) => {
+      if (mine === order.current) setShown({ bitmap, planes });
+      else bitmap.close();
+    });
+    // `job` follows from the inputs.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [planes, ...inputs]);
+  return shown;
+}

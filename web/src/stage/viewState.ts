@@ -1,0 +1,64 @@
+import { create } from "zustand";
+
+import type { Recipe } from "@/api/recipe";
+
+export type Backdrop = "weave" | "black" | "white" | "own" | `item:${string}`;
+export type MatteView = "off" | "hatch" | "contour" | "alone";
+export type Panes = "one" | "two" | "split";
+
+export interface Pin {
+  recipe: Recipe;
+  address: string;
+  channels: string[] | null;
+}
+
+/** What the next click on the stage gives: a value for a setting. */
+export interface Pick {
+  label: string;
+  take: (x: number, y: number) => void;
+}
+
+interface ViewState {
+  /** Channels shown alone, of the item in focus; none means the full picture. */
+  alone: { item: string; channels: string[] } | null;
+  /** Screen pixels for a picture pixel; 0 fits the picture into the pane. */
+  zoom: number;
+  /** The picture position (full-resolution pixels) in the middle of the pane. */
+  centre: [number, number] | null;
+  exposure: number;
+  backdrop: Backdrop;
+  own: string;
+  matte: MatteView;
+  panes: Panes;
+  split: { x: number; y: number; angle: number };
+  pin: Pin | null;
+  probeSize: number;
+  pick: Pick | null;
+  set: (change: Partial<ViewState>) => void;
+  reset: () => void;
+}
+
+const START = {
+  alone: null,
+  zoom: 0,
+  centre: null,
+  exposure: 0,
+  backdrop: "weave" as Backdrop,
+  own: "#806a4a",
+  matte: "off" as MatteView,
+  panes: "one" as Panes,
+  split: { x: 0.5, y: 0.5, angle: 0 },
+  pin: null,
+  probeSize: 1,
+  pick: null,
+};
+
+/** How the stage shows things; nothing of it is part of the recipe. */
+export const useView = create<ViewState>((set) => ({
+  ...START,
+  set: (change) => set(change),
+  reset: () => set(START),
+}));
+
+export const BACKDROPS = ["weave", "black", "white", "own"] as const;
+export const MATTE_VIEWS = ["off", "hatch", "contour", "alone"] as const;

@@ -1,0 +1,206 @@
+import { useQueries } from "@tanstack/react-query";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { Plus } from "lucide-react";
+import { useMemo, useRef, useState } from "react";
+
+import { type Item, api, got } from "@/api/client";
+import { type Recipe, sourcesOf } from "@/api/recipe";
+import { Button } from "@/parts/Button";
+import { useImport, useDraftSources } from "@/shot/sources";
+import { useView } from "@/stage/viewState";
+
+import { Imports } from "./Imports";
+import { type Row, wallRows } from "./rows";
+import { Tile } from "./Tile";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+  writable: boolean;
+  onChoose: (item: string) => void;
+  onCross: (a: string, b: string) => void;
+}
+
+const HEIGHT: Record<Row["kind"], number> = { heading: 26, tiles: 98 };
+
+/** The contact sheet of channels, two tiles wide; only what is in view is drawn and fetched. */
+export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }: Props) {
+  const [filter, setFilter] = useState("");
+  const scroller = useRef<HTMLDivElement>(null);
+  const picker = useRef<HTMLInputElement>(null);
+  const sources = useDraftSources();
+  const importFiles = useImport();
+  const { alone, set } = useView();
+  const used = Object.values(sourcesOf(recipe)).map((spec) => spec.files);
+  const inUse = sources.filter((row) => used.includes(row.files));
+  const answers = useQueries({
+    queries: inUse.map((row) => ({
+      queryKey: ["source", shot, row.id],
+      queryFn: () =>
+        got(
+          api.GET("/api/shots/{shot_id}/sources/{source_id}", {
+            params: { path: { shot_id: shot, source_id: row.id } },
+          }),
+        ),
+      staleTime: row.state === "ready" ? Infinity : 0,
+      refetchInterval: row.state === "ready" ? (false as const) : 700,
+    })),
+  });
+  const wholes = answers.map((answer) => answer.data);
+  const rows = useMemo(
+    () => wallRows(recipe, items, sources, wholes, item, filter),
+    // The queries' data are stable between answers.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+    [recipe, items, sources, item, filter, ...wholes],
+  );
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: (index) => HEIGHT[rows[index]!.kind],
+    getItemKey: (index) => rows[index]!.key + rows[index]!.kind,
+    overscan: 4,
+  });
+  const top = virtual.getVirtualItems().find((entry) => entry.end > (virtual.scrollOffset ?? 0))?.index ?? 0;
+  const sticky = rows.slice(0, top + 1).findLast((row) => row.kind === "heading");
+
+  const rowOf = (name: string, channel: string) => {
+    const files = sourcesOf(recipe)[name]?.files;
+    const source = inUse.find((row) => row.files === files);
+    return (
+      wholes.find((whole) => whole?.id === source?.id)?.channel_rows.find((row) => row.name === channel) ??
+      null
+    );
+  };
+  const show = (name: string, channel: string, together: boolean) => {
+    const before = alone?.item === name ? alone.channels : [];
+    if (together) {
+      const without = before.filter((other) => other !== channel);
+      const channels = without.length < before.length ? without : [...before, channel].slice(-3);
+      set({ alone: channels.length ? { item: name, channels } : null });
+    } else if (before.length === 1 && before[0] === channel && item === name) set({ alone: null });
+    else set({ alone: { item: name, channels: [channel] } });
+    if (item !== name) onChoose(name);
+  };
+
+  return (
+    <nav aria-label="Channels" className="flex w-[216px] shrink-0 flex-col border-r border-line bg-panel">
+      <div className="flex gap-1 p-3 pb-2">
+        <input
+          aria-label="Filter channels or roles"
+          placeholder="Filter channels or roles"
+          value={filter}
+          onChange={(event) => setFilter(event.target.value)}
+          onKeyDown={(event) => {
+            event.stopPropagation();
+            if (event.key === "Escape") setFilter("");
+          }}
+          className="h-6 min-w-0 grow rounded-sm border border-line bg-stage px-2 text-[12px] placeholder:text-dim"
+        />
+        {writable && (
+          <>
+            <Button
+              aria-label="Add pictures"
+              title="Add pictures; or drop them anywhere"
+              onClick={() => picker.current?.click()}
+            >
+              <Plus size={13} />
+            </Button>
+            <input
+              ref={picker}
+              type="file"
+              multiple
+              hidden
+              data-testid="picture-files"
+              onChange={(event) => {
+                void importFiles([...(event.target.files ?? [])]);
+                event.target.value = "";
+              }}
+            />
+          </>
+        )}
+      </div>
+      <Imports recipe={recipe} sources={sources} writable={writable} />
+      <div className="relative min-h-0 grow">
+        {sticky?.kind === "heading" && rows.length > 0 && (
+          <div className="absolute inset-x-0 top-0 z-10 bg-panel px-3">
+            <Heading row={sticky} chosen={item === sticky.item} onChoose={onChoose} />
+          </div>
+        )}
+        <div ref={scroller} className="h-full overflow-y-auto overflow-x-hidden" tabIndex={-1}>
+          <div style={{ height: virtual.getTotalSize() }} className="relative">
+            {virtual.getVirtualItems().map((entry) => {
+              const row = rows[entry.index]!;
+              return (
+                <div
+                  key={entry.key}
+                  style={{ transform: `translateY(${entry.start}px)` }}
+                  className="absolute inset-x-0 px-3"
+                >
+                  {row.kind === "heading" ? (
+                    <Heading row={row} chosen={item === row.item} onChoose={onChoose} />
+                  ) : (
+                    <div className="flex gap-2">
+                      {row.tiles.map((tile) => (
+                        <Tile
+                          key={tile.channel}
+                          {...tile}
+                          shot={shot}
+                          recipe={recipe}
+                          row={rowOf(tile.item, tile.channel)}
+                          waiting={
+                            sourcesOf(recipe)[tile.item] !== undefined &&
+                            !rowOf(tile.item, tile.channel)?.report
+                          }
+                          lit={
+                            alone?.item === tile.item &&
+                            alone.channels.includes(tile.channel) &&
+                            item === tile.item
+                          }
+                          onShow={(together) => show(tile.item, tile.channel, together)}
+                          onCross={(dragged) => onCross(dragged, `${tile.item}.${tile.channel}`)}
+                        />
+                      ))}
+                    </div>
+                  )}
+                </div>
+              );
+            })}
+          </div>
+          {rows.length === 0 && (
+            <p className="px-3 text-[12px] text-dim">
+              {filter
+                ? "No channel has this in its name or role."
+                : "No pictures yet. Drop EXR, PNG, JPEG or TIFF files here."}
+            </p>
+          )}
+        </div>
+      </div>
+    </nav>
+  );
+}
+
+function Heading({
+  row,
+  chosen,
+  onChoose,
+}: {
+  row: Row & { kind: "heading" };
+  chosen: boolean;
+  onChoose: (item: string) => void;
+}) {
+  return (
+    <div className="flex h-[26px] items-center justify-between gap-2">
+      <button
+        type="button"
+        onClick={() => onChoose(row.item)}
+        className={`truncate font-narrow text-[12px] font-semibold hover:text-lichen ${chosen && !row.layer ? "text-lichen" : "text-text"}`}
+      >
+        {row.item}
+        {row.layer && <span className="font-normal text-dim"> · {row.layer}</span>}
+      </button>
+      <span className="shrink-0 truncate font-mono text-[10px] text-faint">{row.note}</span>
+    </div>
+  );
+}

@@ -1,0 +1,50 @@
+import { useQueries } from "@tanstack/react-query";
+import { useCallback } from "react";
+
+import { api, got } from "@/api/client";
+import { type Recipe, sourcesOf } from "@/api/recipe";
+import { useDraftSources } from "@/shot/sources";
+
+/** The range that a source's data channel is shown through: 1st to 99th percentile where it leaves 0 to 1. */
+export function useRanges(shot: number, recipe: Recipe) {
+  const rows = useDraftSources();
+  const specs = Object.entries(sourcesOf(recipe));
+  const ids = specs.map(
+    ([, spec]) => rows.find((row) => row.files === spec.files && row.state === "ready")?.id,
+  );
+  const answers = useQueries({
+    queries: ids.map((id) => ({
+      queryKey: ["source", shot, id],
+      queryFn: () =>
+        got(
+          api.GET("/api/shots/{shot_id}/sources/{source_id}", {
+            params: { path: { shot_id: shot, source_id: id! } },
+          }),
+        ),
+      enabled: id !== undefined,
+      staleTime: Infinity,
+    })),
+  });
+  const data = answers.map((answer) => answer.data);
+  return useCallback(
+    (item: string, channel: string): [number, number] | undefined => {
+      const index = specs.findIndex(([name]) => name === item);
+      const row = data[index]?.channel_rows.find((entry) => entry.name === channel);
+      return row && !row.colour && row.report ? dataRange(row.report) : undefined;
+    },
+    // The queries' data are stable between answers.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+    [JSON.stringify(ids), ...data],
+  );
+}
+
+/** The ends that a data channel is shown between. */
+export function dataRange(report: {
+  min: number;
+  max: number;
+  percentiles: Record<string, number>;
+}): [number, number] {
+  if (report.min >= 0 && report.max <= 1) return [0, 1];
+  const [low, high] = [report.percentiles["1"] ?? report.min, report.percentiles["99"] ?? report.max];
+  return high > low ? [low, high] : [low, low + 1];
+}

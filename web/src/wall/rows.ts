@@ -1,0 +1,76 @@
+import type { Item, SourceRow, SourceWhole } from "@/api/client";
+import { type Recipe, sourcesOf } from "@/api/recipe";
+
+export interface TileOf {
+  item: string;
+  channel: string;
+  data: boolean;
+  digest: string;
+}
+
+export type Row =
+  | { kind: "heading"; key: string; item: string; layer: string; note: string }
+  | { kind: "tiles"; key: string; tiles: TileOf[] };
+
+const FORMAT = (name: string) => (name === "hdr" ? "HDR" : name.toUpperCase());
+
+/** Layer of a channel name: all but its last segment. */
+function layerOf(channel: string): string {
+  return channel.split(".").slice(0, -1).join(".");
+}
+
+/** Headings and pairs of tiles: the sources of a recipe by layer, then the step in focus; filtered by name or role. */
+export function wallRows(
+  recipe: Recipe,
+  items: Item[],
+  sources: SourceRow[],
+  wholes: (SourceWhole | undefined)[],
+  focus: string | null,
+  filter: string,
+): Row[] {
+  const rows: Row[] = [];
+  const wanted = filter.trim().toLowerCase();
+  const names = Object.keys(sourcesOf(recipe));
+  const shown = focus && !names.includes(focus) ? [focus, ...names] : names;
+  for (const name of shown) {
+    const item = items.find((entry) => entry.name === name);
+    if (!item || item.problem) continue;
+    const spec = sourcesOf(recipe)[name];
+    const source = spec && sources.find((row) => row.files === spec.files);
+    const whole = source && wholes.find((entry) => entry?.id === source.id);
+    const roles = new Map(whole?.channel_rows.map((row) => [row.name, row.role]));
+    const layers = new Map<string, string[]>();
+    for (const channel of item.channels) {
+      const layer = layerOf(channel);
+      const role = roles.get(channel) ?? "";
+      const matches =
+        !wanted || `${name}.${channel}`.toLowerCase().includes(wanted) || role.toLowerCase().includes(wanted);
+      if (matches) layers.set(layer, [...(layers.get(layer) ?? []), channel]);
+    }
+    for (const [layer, channels] of layers) {
+      const size = item.display ? `${item.display[2]}×${item.display[3]}` : "";
+      const type = whole?.channel_rows[0]?.type ?? "";
+      const role = whole?.layers.find((entry) => entry.name === layer)?.role ?? "";
+      const note = layer
+        ? role
+        : source
+          ? `${FORMAT(source.format)} ${type} ${size}`
+          : item.plane
+            ? "matte"
+            : size;
+      rows.push({ kind: "heading", key: `${name}/${layer}`, item: name, layer, note });
+      for (let start = 0; start < channels.length; start += 2)
+        rows.push({
+          kind: "tiles",
+          key: `${name}/${channels[start]}`,
+          tiles: channels.slice(start, start + 2).map((channel) => ({
+            item: name,
+            channel,
+            data: item.data.includes(channel),
+            digest: item.digest,
+          })),
+        });
+    }
+  }
+  return rows;
+}

@@ -21,7 +21,7 @@ SHOTS: dict[str, dict[str, Any]] = {
         "steps": [
             _step("others", "cross", {"a": "moth.R", "b": "moth.B"}, mode="lighten", domain="scene"),
             _step("pull", "cross", {"a": "moth.G", "b": "others"}, mode="subtract", domain="scene"),
-            _step("screen", "stretch", {"from": "pull"}, black=0.015, white=0.22, domain="scene"),
+            _step("screen", "stretch", {"from": "pull"}, black=0.015, white=0.17, domain="scene"),
             _step("matte", "invert", {"from": "screen"}),
             _step("cut", "attach_alpha", {"picture": "moth", "alpha": "matte"}),
             _step("over_house", "stack", {"under": "interior", "over": "cut"}),

@@ -87,6 +87,8 @@ class Probed(Schema):
 
 
 class HistogramRow(Schema):
+    min: float | None
+    max: float | None
     low: float
     high: float
     counts: list[int]

@@ -45,7 +45,10 @@ def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1)
 
 
 def histogram(engine: Engine, plan: Plan, feed: Feed, domain: str, bins: int = 128) -> dict[str, Any]:
-    """Histogram of a plane (or of all colour of a picture) over 0 to 1 in a domain, at a proxy scale."""
+    """Histogram of a plane (or of all colour of a picture) over 0 to 1 in a domain, at a proxy scale.
+
+    `min` and `max` are the ends of its finite values as they are, None where there is none.
+    """
     if domain not in ("display", "scene"):
         raise SettingError(f"'{domain}' is not a domain", where="domain", remedy="use display or scene")
     description = feed.description
@@ -55,10 +58,15 @@ def histogram(engine: Engine, plan: Plan, feed: Feed, domain: str, bins: int = 1
     picture = engine.evaluate(feed, plan, scale=scale, channels=names, keep_all=True)
     counts = np.zeros(bins, np.int64)
     below = above = total = 0
+    low, high = np.inf, -np.inf
     for name, plane in picture.planes.items():
         values = encode(plane) if domain == "display" and name not in description.data else plane
         counts += np.asarray(skyline(values, 0.0, 1.0, bins))
         below += int(np.count_nonzero(values < 0))
         above += int(np.count_nonzero(values > 1))
         total += values.size
-    return {"low": 0.0, "high": 1.0, "counts": counts.tolist(), "below": below, "above": above, "total": total}
+        finite = plane[np.isfinite(plane)]
+        low, high = min(low, finite.min(initial=np.inf)), max(high, finite.max(initial=-np.inf))
+    ends = (float(low), float(high)) if low <= high else (None, None)
+    row: dict[str, Any] = {"min": ends[0], "max": ends[1]}
+    return row | {"low": 0.0, "high": 1.0, "counts": counts.tolist(), "below": below, "above": above, "total": total}

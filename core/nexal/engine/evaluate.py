@@ -180,7 +180,6 @@ class Engine:
         assert node.operation is not None
         if isinstance(node.operation, PointOperation):
             return self._run_chain(self._chain(node, channels, region, task), node, channels, region, task)
-        self._count(node)
         scene = task.scene(node, region)
         wanted = node.operation.wants(channels, node.inputs, node.settings)
         inputs = {}
@@ -189,6 +188,7 @@ class Engine:
             reach = node.operation.input_region(port, region, scene, node.settings)
             inputs[port] = self._feed(node.feeds[port], names, reach, task)
         task.cancellation.check()
+        self._count(node)
         planes = node.operation.compute(inputs, channels, node.settings, scene)
         return {name: np.ascontiguousarray(planes[name], np.float32) for name in channels}
 

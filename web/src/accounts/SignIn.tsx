@@ -43,7 +43,7 @@ export function SignIn() {
           <h1 className="flex items-center gap-2 text-[20px] font-semibold tracking-[0.14em]">
             <img src="/static/mark.svg" alt="" className="h-6 w-6" /> NEXAL
           </h1>
-          <p className="mt-1 text-dim">Mattes, passes, edges and packing, with the real numbers.</p>
+          <p className="mt-1 text-dim">Mattes and alpha from colour channels, with the real numbers.</p>
         </div>
         {problem && <Message problem={problem} />}
         <TextField

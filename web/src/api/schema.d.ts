@@ -941,6 +941,10 @@ export interface components {
         };
         /** HistogramRow */
         HistogramRow: {
+            /** Min */
+            min: number | null;
+            /** Max */
+            max: number | null;
             /** Low */
             low: number;
             /** High */

@@ -51,7 +51,6 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
   const schemas = Object.entries((operation?.settings ?? {}) as Record<string, SettingSchema>);
   const set = (setting: string) => (value: unknown, done: boolean) =>
     edit((before) => setSetting(before, step.name, setting, value), done);
-  const inPlot = step.op === "stretch" ? ["middle"] : [];
   const users = usersOf(recipe, step.name);
   const modes = schemas.find(([name]) => name === "mode")?.[1];
 
@@ -108,7 +107,7 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
         </div>
         <div className="space-y-2 border-t border-line pt-3">
           {schemas
-            .filter(([name]) => name !== "mode" && !inPlot.includes(name))
+            .filter(([name]) => name !== "mode")
             .map(([name, schema]) => (
               <SettingField
                 key={name}
@@ -120,20 +119,6 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
                 onChange={set(name)}
               />
             ))}
-          {step.op === "stretch" &&
-            schemas
-              .filter(([name]) => name === "middle")
-              .map(([name, schema]) => (
-                <SettingField
-                  key={name}
-                  name={name}
-                  schema={schema}
-                  value={step.set?.[name]}
-                  channels={channels}
-                  items={above}
-                  onChange={set(name)}
-                />
-              ))}
         </div>
         {step.note && <p className="border-l-2 border-line pl-2 text-dim">{step.note}</p>}
         {operation && (

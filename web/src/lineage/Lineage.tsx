@@ -160,7 +160,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
             {item.problem.message.slice(0, 60)}
           </span>
         ) : (
-          <SmallPicture planes={planes.data} label={name} className="h-full w-full" />
+          <SmallPicture planes={planes.data} label={name} className="h-full w-full !object-cover" />
         )}
       </button>
       <div className="mt-1 flex items-baseline gap-1 font-narrow text-[12px]">

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 
-import { type Problem, postForBytes, problemOf } from "@/api/client";
+import { type Problem, api, got, postForBytes, problemOf } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 
 import type { Planes } from "./painting";
@@ -103,5 +103,34 @@ export function useSmallPlanes(
     staleTime: Infinity,
     gcTime: 120_000,
     retry: 1,
+  });
+}
+
+/** Skyline and ends of an item, kept by what they were computed from. */
+export function useHistogram(
+  shot: number,
+  recipe: Recipe,
+  address: string,
+  digest: string,
+  enabled: boolean,
+) {
+  return useQuery({
+    queryKey: ["skyline", shot, digest, address.includes(".") ? address : ""],
+    queryFn: () =>
+      got(
+        api.POST("/api/shots/{shot_id}/histogram", {
+          params: { path: { shot_id: shot } },
+          body: {
+            recipe: recipe as unknown as Record<string, unknown>,
+            frame: 1,
+            address,
+            domain: "display",
+            bins: 64,
+          },
+        }),
+      ),
+    enabled: enabled && digest !== "",
+    staleTime: Infinity,
+    gcTime: 120_000,
   });
 }

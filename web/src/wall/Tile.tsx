@@ -2,7 +2,7 @@ import type { DragEvent } from "react";
 
 import type { ChannelRow } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
-import { useSmallPlanes } from "@/stage/planes";
+import { useHistogram, useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
 import { dataRange } from "./ranges";
@@ -55,6 +55,10 @@ export function Tile({
   const last = channel.split(".").pop() ?? channel;
   const tint = data && last !== "A" ? "text-lilac" : (TINT[last] ?? "text-alpha");
   const report = row?.report;
+  const made = useHistogram(shot, recipe, address, digest, row === null && !waiting).data;
+  const counts = report?.histogram.counts ?? made?.counts;
+  const ends =
+    report ?? (made && made.min !== null && made.max !== null ? { min: made.min, max: made.max } : null);
   const drop = (event: DragEvent) => {
     const dragged = event.dataTransfer.getData(DRAGGED);
     if (!dragged || dragged === address) return;
@@ -88,12 +92,12 @@ export function Tile({
         />
       )}
       <span className={`block bg-stage ${tint}`}>
-        {report ? <Skyline counts={report.histogram.counts} /> : <span className="block h-3.5" />}
+        {counts ? <Skyline counts={counts} /> : <span className="block h-3.5" />}
       </span>
       <span className="flex items-baseline justify-between gap-1 px-1.5 py-0.5">
         <span className="truncate font-narrow text-[12px] text-text">{last}</span>
         <span className="shrink-0 font-mono text-[10px] text-faint">
-          {report ? `${short(report.min)}–${short(report.max)}` : waiting ? "…" : ""}
+          {ends ? `${short(ends.min ?? 0)}–${short(ends.max ?? 0)}` : waiting ? "…" : ""}
         </span>
       </span>
     </button>

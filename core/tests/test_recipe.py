@@ -1,0 +1,147 @@
+"""Recipes and addresses: what is accepted, and how clearly the rest is refused."""
+
+from __future__ import annotations
+
+import json
+import unittest
+
+from core_support import CoreTest, MemorySource, rgb, rgba, run
+
+from nexal.addresses import select, split_address
+from nexal.errors import NexalError
+from nexal.picture import Window
+from nexal.recipe import load_recipe, numbered_file, parse_recipe
+from nexal.session import frames_of
+
+
+def recipe(steps: list, **more: object) -> dict:
+    return {"nexal": 1, "sources": {"moth": {"files": "moth.exr"}}, "steps": steps, **more}
+
+
+class Addresses(CoreTest):
+    channels = ("R", "G", "B", "A", "diffuse.key.R", "diffuse.key.G", "depth.Z", "odd.name.with.dots")
+
+    def test_the_first_dot_splits(self) -> None:
+        self.assertEqual(split_address("render.diffuse.key.R"), ("render", "diffuse.key.R"))
+        self.assertEqual(split_address("render"), ("render", ""))
+        for wrong in ("", "Render.R", "1st", ".R", "a-b"):
+            self.assert_refused(lambda w=wrong: split_address(w), "address")
+
+    def test_exact_names_then_layers(self) -> None:
+        self.assertEqual(select("G", self.channels, "render"), {"G": "G"})
+        self.assertEqual(select("diffuse.key", self.channels, "render"), {"R": "diffuse.key.R", "G": "diffuse.key.G"})
+        self.assertEqual(select("depth", self.channels, "render"), {"Z": "depth.Z"})
+        self.assertEqual(select("odd.name.with.dots", self.channels, "render"), {"dots": "odd.name.with.dots"})
+        self.assertEqual(list(select("diffuse", self.channels, "render")), ["key.R", "key.G"])
+
+    def test_a_wrong_name_lists_the_nearest(self) -> None:
+        self.assert_refused(lambda: select("diffuse.kay", self.channels, "render"), "diffuse.kay", "diffuse.key")
+
+
+class Validation(CoreTest):
+    def refused(self, data: object, *words: str) -> None:
+        def work() -> None:
+            parsed = parse_recipe(data)
+            steps = [step.model_dump(by_alias=True) for step in parsed.steps]
+            for step in steps:
+                run(steps, {"moth": rgba()}, step["name"])
+
+        self.assert_refused(work, *words)
+
+    def step(self, **change: object) -> dict:
+        return {"name": "pull", "op": "cross", "in": {"a": "moth.R", "b": "moth.B"}} | change
+
+    def test_faults_name_step_setting_and_remedy(self) -> None:
+        cases = [
+            (self.step(op="crosss"), "step 'pull'", "crosss", "cross"),
+            (self.step(set={"mod": "add"}), "step 'pull'", "mod", "mode"),
+            (self.step(set={"mode": "nonsense"}), "step 'pull'", "mode", "multiply"),
+            (self.step(set={"mix": "much"}), "step 'pull'", "mix"),
+            (self.step(**{"in": {"a": "moth.R"}}), "step 'pull'", "'b'", "address"),
+            (self.step(**{"in": {"a": "moth.R", "b": "moth.B", "c": "moth.G"}}), "step 'pull'", "'c'"),
+            (self.step(**{"in": {"a": "moth.R", "b": "month.B"}}), "step 'pull'", "'month'", "moth"),
+            (self.step(**{"in": {"a": "moth.R", "b": "moth.Q"}}), "step 'pull'", "'Q'"),
+            (self.step(**{"in": {"a": "moth.R", "b": "pull"}}), "step 'pull'", "circle"),
+            (self.step(**{"in": {"a": "moth.R", "b": ["moth.G"]}}), "step 'pull'", "one address"),
+            (self.step(colour=1), "step 'pull'", "colour", "not a known key"),
+            (self.step(set={"mix": {"keys": []}}), "step 'pull'", "mix"),
+            (self.step(set={"mix": {"keys": [[1, 2, "jump"]]}}), "step 'pull'", "mix"),
+        ]
+        for step, *words in cases:
+            with self.subTest(words):
+                self.refused(recipe([step]), *words)
+
+    def test_faults_of_the_whole(self) -> None:
+        self.refused([], "JSON object")
+        self.refused({"steps": []}, "nexal")
+        self.refused({"nexal": 2}, "nexal")
+        self.refused(recipe([], pictures={}), "pictures")
+        self.refused(recipe([self.step(name="Pull")]), "'Pull'", "lower case")
+        self.refused(recipe([self.step(name="moth")]), "used twice")
+        self.refused(recipe([self.step(), self.step()]), "used twice")
+        self.refused(recipe([], sources={"moth": {"files": "a", "colour": 3}}), "source 'moth'", "colour")
+        self.refused(recipe([], outputs={"o": {"from": "moth", "file": "../x.png"}}), "output 'o'", "file")
+
+    def test_a_step_sees_only_what_stands_above(self) -> None:
+        first = self.step(name="first", **{"in": {"a": "moth.R", "b": "second"}})
+        second = self.step(name="second")
+        self.refused(recipe([first, second]), "step 'first'", "second", "above")
+
+    def test_a_fault_is_told_where_it_arose(self) -> None:
+        steps = [self.step(set={"mode": "bad"}), {"name": "turn", "op": "invert", "in": {"from": "pull"}}]
+        error = self.assert_refused(lambda: run(steps, {"moth": rgba()}, "turn"))
+        self.assertTrue(error.where.startswith("step 'pull'"))
+
+    def test_a_file_that_is_no_recipe(self) -> None:
+        path = self.folder() / "recipe.json"
+        self.assert_refused(lambda: load_recipe(path), "recipe.json", "no such file")
+        path.write_text("{nexal: 1}")
+        self.assert_refused(lambda: load_recipe(path), "is not JSON", "line 1")
+        path.write_bytes(b"\xff\xfe\x00")
+        self.assert_refused(lambda: load_recipe(path), "recipe.json")
+
+    def test_a_recipe_survives_the_way_through_json(self) -> None:
+        data = recipe([self.step(set={"mode": "add"}, note="by hand")], outputs={"o": {"from": "pull", "file": "o.exr"}})
+        self.assertEqual(parse_recipe(json.loads(json.dumps(parse_recipe(data).as_json()))).as_json(), data)
+
+
+class Numbered(CoreTest):
+    def test_patterns(self) -> None:
+        self.assertEqual(numbered_file("shots/moth_green.%04d.exr", 7), "shots/moth_green.0007.exr")
+        self.assertEqual(numbered_file("moth.####.exr", 12), "moth.0012.exr")
+        self.assertEqual(numbered_file("moth.exr", 12), "moth.exr")
+
+    def test_frames_on_disk_that_all_sources_have(self) -> None:
+        folder = self.folder()
+        for number in (1, 2, 3, 5):
+            (folder / f"a.{number:04d}.exr").touch()
+        for number in (2, 3, 4, 5):
+            (folder / f"b_{number:03d}.png").touch()
+        files = {"a": str(folder / "a.%04d.exr"), "b": str(folder / "b_###.png"), "still": "c.png"}
+        self.assertEqual(frames_of(files), [2, 3, 5])
+        self.assertEqual(frames_of({"still": "c.png"}), [1])
+        with self.assertRaises(NexalError):
+            frames_of({"a": str(folder / "none.%04d.exr")})
+
+
+class Windows(CoreTest):
+    def test_scaled_windows_hold_every_block_they_touch(self) -> None:
+        from fractions import Fraction
+
+        self.assertEqual(Window(3, -3, 5, 7).scaled(Fraction(1, 2)), Window(1, -2, 3, 4))
+        self.assertEqual(Window(0, 0, 1920, 1081).scaled(Fraction(1, 8)), Window(0, 0, 240, 136))
+
+    def test_intersection_and_union(self) -> None:
+        a, b = Window(0, 0, 4, 4), Window(2, 3, 5, 5)
+        self.assertEqual(a.intersect(b), Window(2, 3, 2, 1))
+        self.assertEqual(a.union(b), Window(0, 0, 7, 8))
+        self.assertTrue(a.intersect(Window(9, 9, 1, 1)).empty)
+
+    def test_a_source_of_one_channel_feeds_a_plane_port(self) -> None:
+        grey = MemorySource({"Y": rgb()["R"]}, data=["Y"])
+        step = {"name": "t", "op": "threshold", "in": {"from": "g"}}
+        self.assertEqual(list(run([step], {"g": grey}).planes), ["Y"])
+
+
+if __name__ == "__main__":
+    unittest.main()

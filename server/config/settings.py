@@ -105,6 +105,8 @@ SECURE_CONTENT_TYPE_NOSNIFF = True
 SECURE_REFERRER_POLICY = "same-origin"
 X_FRAME_OPTIONS = "DENY"
 
+TEST_RUNNER = "config.test_runner.NexalRunner"
+
 NEXAL_STORE = VAR / "store"
 NEXAL_STORE_BYTES = int(os.environ.get("NEXAL_STORE_BYTES", 40 << 30))
 NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 2 << 30))

@@ -4,7 +4,7 @@ from datetime import datetime
 from typing import Any
 
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse
-from ninja import Field, Router, Schema
+from ninja import Body, Field, Router, Schema
 
 from config.errors import Problem
 from deliveries import services
@@ -116,7 +116,7 @@ def create(request: HttpRequest, shot_id: int, new: NewDeliverable) -> Deliverab
 
 
 @router.put("/shots/{shot_id}/deliverables/{deliverable_id}", response=DeliverableRow)
-def change(request: HttpRequest, shot_id: int, deliverable_id: int, spec: dict[str, Any]) -> DeliverableRow:
+def change(request: HttpRequest, shot_id: int, deliverable_id: int, spec: Body[dict[str, Any]]) -> DeliverableRow:
     """Write it differently from now on; what was rendered stays."""
     found = _find(request, shot_id, deliverable_id, write=True)
     output = services.checked_spec(spec)

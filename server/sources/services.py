@@ -55,6 +55,7 @@ def import_file(shot: Shot, name: str, file: File) -> Source:
     source.fingerprint = fingerprint(Path(source.original.path))
     source.save()
     jobs.submit(unpack, source.pk)
+    source.refresh_from_db()
     return source
 
 

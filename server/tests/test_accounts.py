@@ -1,0 +1,89 @@
+"""Signing in and out, the limit on failures, CSRF, and the headers of every answer."""
+
+from __future__ import annotations
+
+import json
+
+from django.test import Client, override_settings
+from server_support import PASSWORD, ServerTest
+
+from accounts.models import FailedSignIn
+
+
+class SignIn(ServerTest):
+    def attempt(self, password: str, username: str = "owner", client: Client | None = None) -> object:
+        client = client or Client()
+        body = json.dumps({"username": username, "password": password})
+        return client.post("/api/session", body, content_type="application/json")
+
+    def test_in_and_out(self) -> None:
+        client = Client()
+        self.assertIsNone(client.get("/api/session").json()["person"])
+        answer = self.attempt(PASSWORD, client=client)
+        self.assertEqual(answer.json()["person"]["username"], "owner")
+        self.assertEqual(client.get("/api/projects").status_code, 200)
+        self.assertEqual(client.delete("/api/session").status_code, 204)
+        self.assertEqual(client.get("/api/projects").status_code, 401)
+
+    def test_a_wrong_password_does_not_say_whether_the_name_exists(self) -> None:
+        known, unknown = self.attempt("wrong"), self.attempt("wrong", "nobody")
+        self.assertEqual((known.status_code, known.json()), (unknown.status_code, unknown.json()))
+        self.assertEqual(known.status_code, 401)
+
+    @override_settings(NEXAL_SIGN_IN_FAILURES=3)
+    def test_after_too_many_failures_even_the_right_password_waits(self) -> None:
+        for _ in range(3):
+            self.assertEqual(self.attempt("wrong").status_code, 401)
+        answer = self.attempt(PASSWORD)
+        self.assertEqual((answer.status_code, answer.json()["code"]), (429, "too_many"))
+        self.assertEqual(self.attempt(PASSWORD, "viewer").status_code, 200)
+        FailedSignIn.objects.update(at="2020-01-01T00:00:00Z")
+        self.assertEqual(self.attempt(PASSWORD).status_code, 200)
+
+    @override_settings(NEXAL_SIGN_IN_FAILURES=1)
+    def test_one_address_cannot_try_many_names(self) -> None:
+        for number in range(6):
+            self.attempt("wrong", f"name{number}")
+        self.assertEqual(self.attempt(PASSWORD).status_code, 429)
+
+    def test_changes_need_the_token(self) -> None:
+        client = Client(enforce_csrf_checks=True)
+        self.assertEqual(self.attempt(PASSWORD, client=client).status_code, 403)
+        token = client.get("/api/session").json()["csrf"]
+        body = json.dumps({"username": "owner", "password": PASSWORD})
+        headers = {"X-CSRFToken": token}
+        answer = client.post("/api/session", body, content_type="application/json", headers=headers)
+        self.assertEqual(answer.status_code, 200)
+        self.assertEqual(client.post("/api/projects", "{}", content_type="application/json").status_code, 403)
+        self.assertEqual(client.delete("/api/session").status_code, 403)
+
+
+class Answers(ServerTest):
+    def test_policy_and_headers(self) -> None:
+        answer = self.client.get("/api/session")
+        policy = dict(part.split(" ", 1) for part in answer["Content-Security-Policy"].split("; "))
+        self.assertEqual(policy["default-src"], "'none'")
+        self.assertEqual(policy["script-src"], "'self'")
+        self.assertEqual((answer["X-Frame-Options"], answer["X-Content-Type-Options"]), ("DENY", "nosniff"))
+
+    def test_every_error_has_the_one_shape(self) -> None:
+        for answer in (
+            self.api.get("/api/projects/999999"),
+            self.api.send("POST", "/api/projects", {"nome": "x"}),
+            self.api.client.generic("POST", "/api/projects", b"{not json", content_type="application/json"),
+            self.as_user(None).get("/api/projects"),
+            self.api.get(f"/api/shots/{self.shot.pk}/revisions/99/view/x"),
+        ):
+            self.assertGreaterEqual(answer.status_code, 400)
+            self.assertEqual(set(answer.json()), {"code", "message", "where", "remedy"}, answer.content)
+
+    def test_projects_and_shots(self) -> None:
+        made = self.api.post("/api/projects", {"name": "Second house"}).json()
+        self.assertEqual((made["role"], made["shots"]), ("owner", 0))
+        self.assertEqual(len(self.api.get("/api/projects").json()), 2)
+        shots = f"/api/projects/{made['id']}/shots"
+        self.assertEqual(self.api.post(shots, {"name": "010 door"}).json()["revision"], 1)
+        again = self.api.post(shots, {"name": "010 door"})
+        self.assertEqual((again.status_code, again.json()["code"]), (409, "name_taken"))
+        self.assertEqual([row["name"] for row in self.api.get(shots).json()], ["010 door"])
+        self.assertEqual(self.api.post(shots, {"name": ""}).status_code, 422)

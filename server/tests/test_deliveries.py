@@ -1,0 +1,111 @@
+"""Deliverables: rendered, downloaded, reproduced by the command line, refused where they cannot be."""
+
+from __future__ import annotations
+
+import contextlib
+import io
+import json
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from server_support import ServerTest, plate
+
+from deliveries.models import Render, RenderedFrame, RenderState
+from deliveries.services import resume_renders
+from nexal.cli import main
+
+
+class Deliver(ServerTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.upload()
+        self.save(self.story())
+        self.path = f"/api/shots/{self.shot.pk}"
+
+    def make(self, name: str = "cut", **spec: object) -> dict:
+        answer = self.api.post(f"{self.path}/deliverables", {"name": name, "spec": {"from": "cut", "file": "cut.exr"} | spec})
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return answer.json()
+
+    def render(self, deliverable: dict) -> dict:
+        return self.api.post(f"{self.path}/deliverables/{deliverable['id']}/renders").json()
+
+    def download(self, render: dict) -> bytes:
+        answer = self.api.get(f"{self.path}/renders/{render['id']}/file")
+        self.assertEqual(answer.status_code, 200)
+        return b"".join(answer.streaming_content)
+
+    def test_rendered_downloaded_and_the_same_from_the_command_line(self) -> None:
+        import OpenEXR
+
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        render = self.render(self.make(depth="float"))
+        self.assertEqual((render["state"], render["revision"], render["frames"][0]["file"]), ("done", 2, "cut.exr"))
+        (folder / "server.exr").write_bytes(self.download(render))
+        recipe = self.api.get(f"{self.path}/recipe").content
+        (folder / "recipe.json").write_bytes(recipe)
+        original = Path(self.shot.sources.get().original.path)
+        with contextlib.redirect_stdout(io.StringIO()):
+            code = main(["run", str(folder / "recipe.json"), "--source", f"moth={original}", "--out", str(folder)])
+            self.assertEqual(code, 0)
+        parts = [
+            OpenEXR.File(str(folder / name), separate_channels=True).parts[0] for name in ("server.exr", "cut.exr")
+        ]
+        for name in "RGBA":
+            np.testing.assert_array_equal(parts[0].channels[name].pixels, parts[1].channels[name].pixels)
+        self.assertEqual(parts[0].header["nexal.sources"], parts[1].header["nexal.sources"])
+        self.assertEqual(parts[0].header["nexal.recipe"], parts[1].header["nexal.recipe"])
+        p = plate()
+        self.assertEqual(parts[0].channels["A"].pixels[0, 0], 0)
+        self.assertEqual(parts[0].channels["R"].pixels[24, 32], p["R"][24, 32])
+
+    def test_every_format_that_is_offered_is_written(self) -> None:
+        formats = self.api.get("/api/formats").json()
+        self.assertEqual({row["name"] for row in formats}, {"exr", "png", "tiff", "tga", "dpx", "jpeg", "hdr"})
+        for row in formats:
+            for depth in row["depths"]:
+                with self.subTest(f"{row['name']} {depth}"):
+                    name = f"d_{row['name']}_{depth}"
+                    made = self.make(name, file=f"{name}{row['suffix']}", format=row["name"], depth=depth)
+                    self.assertEqual(self.render(made)["state"], "done")
+
+    def test_a_revision_rendered_is_the_one_that_was_shown(self) -> None:
+        deliverable = self.make()
+        before = self.render(deliverable)
+        self.save({"nexal": 1})
+        after = self.render(deliverable)
+        self.assertEqual((after["state"], after["revision"]), ("failed", 3))
+        problem = after["frames"][0]["error"]
+        self.assertIn("cut", problem["message"] + problem["where"])
+        self.assertTrue(self.download(before))
+        self.assertEqual(self.api.get(f"{self.path}/renders/{after['id']}/file").status_code, 404)
+
+    def test_what_cannot_be_written_is_refused_at_once(self) -> None:
+        for spec, word in (
+            ({"file": "../up.exr"}, "file"), ({"file": "x.what"}, "format"), ({"file": "x.jpg", "alpha": "straight"}, "alpha"),
+            ({"file": "x.png", "depth": "half"}, "depth"), ({"file": "x.exr", "size": 3}, "size"),
+        ):  # fmt: skip
+            answer = self.api.post(f"{self.path}/deliverables", {"name": "x", "spec": {"from": "cut"} | spec})
+            self.assertEqual(answer.status_code, 422, spec)
+            self.assertIn(word, json.dumps(answer.json()))
+        self.assertEqual(self.api.post(f"{self.path}/deliverables", {"name": "Bad", "spec": {}}).status_code, 422)
+        self.make("taken")
+        again = {"name": "taken", "spec": {"from": "cut", "file": "c.exr"}}
+        self.assertEqual(self.api.post(f"{self.path}/deliverables", again).status_code, 409)
+
+    def test_changed_and_removed(self) -> None:
+        made = self.make()
+        path = f"{self.path}/deliverables/{made['id']}"
+        changed = self.api.send("PUT", path, {"from": "matte", "file": "matte.png"}).json()
+        self.assertEqual(changed["spec"], {"from": "matte", "file": "matte.png"})
+        self.assertEqual(self.api.send("DELETE", path).status_code, 204)
+        self.assertEqual(self.api.get(f"{self.path}/deliverables").json(), [])
+
+    def test_a_render_that_was_cut_off_is_taken_up(self) -> None:
+        render = self.render(self.make())
+        Render.objects.update(state=RenderState.RENDERING)
+        RenderedFrame.objects.update(state=RenderState.WAITING)
+        resume_renders()
+        row = self.api.get(f"{self.path}/deliverables").json()[0]["render"]
+        self.assertEqual((row["id"], row["state"], row["frames"][0]["state"]), (render["id"], "done", "done"))

@@ -1,0 +1,101 @@
+"""Saving, undoing, redoing, conflicts, and the sentences of the history."""
+
+from __future__ import annotations
+
+import copy
+import json
+
+from server_support import ServerTest
+
+from recipes.models import Revision
+from recipes.sentences import sentence
+
+
+class History(ServerTest):
+    def head(self) -> dict:
+        return self.api.get(f"/api/shots/{self.shot.pk}").json()["head"]
+
+    def test_save_undo_redo(self) -> None:
+        first = self.save(self.story()).json()
+        self.assertEqual((first["number"], first["parent"]), (2, 1))
+        changed = self.story()
+        changed["steps"][1]["set"]["white"] = 0.5
+        second = self.save(changed).json()
+        self.assertEqual(second["sentence"], "core: white 0.4 to 0.5")
+        undone = self.api.post(f"/api/shots/{self.shot.pk}/undo", {"head": 3}).json()
+        self.assertEqual((undone["number"], undone["redo"]), (2, True))
+        self.assertEqual(self.head()["recipe"], self.story())
+        redone = self.api.post(f"/api/shots/{self.shot.pk}/redo", {"head": 2}).json()
+        self.assertEqual(redone["recipe"], changed)
+        self.assertEqual(self.api.post(f"/api/shots/{self.shot.pk}/redo", {"head": 3}).json()["code"], "no_more")
+
+    def test_an_edit_after_undo_keeps_the_other_branch(self) -> None:
+        self.save(self.story())
+        self.api.post(f"/api/shots/{self.shot.pk}/undo", {"head": 2})
+        self.assertEqual(self.save({"nexal": 1, "sources": {"fern": {"files": "f.png"}}}).json()["number"], 3)
+        self.assertEqual([row["number"] for row in self.api.get(f"/api/shots/{self.shot.pk}/revisions").json()], [1, 2, 3])
+        self.assertEqual(Revision.objects.get(shot=self.shot, number=2).recipe, self.story())
+
+    def test_a_save_against_an_old_head_is_refused_with_both_versions_at_hand(self) -> None:
+        self.save(self.story(), parent=1)
+        mine = self.save({"nexal": 1}, parent=1)
+        self.assertEqual((mine.status_code, mine.json()["code"]), (409, "conflict"))
+        self.assertIn("revision 2", mine.json()["message"])
+        self.assertEqual(self.head()["recipe"], self.story())
+        self.assertEqual(self.save({"nexal": 1}, parent=2).json()["number"], 3)
+        for route in ("undo", "redo"):
+            answer = self.api.post(f"/api/shots/{self.shot.pk}/{route}", {"head": 1})
+            self.assertEqual(answer.json()["code"], "conflict")
+
+    def test_saving_the_same_again_makes_no_revision(self) -> None:
+        self.save(self.story())
+        self.assertEqual(self.save(self.story()).json()["number"], 2)
+
+    def test_a_recipe_that_is_not_understood_is_not_stored(self) -> None:
+        for recipe in ({}, {"nexal": 1, "steps": [{"name": "A"}]}, {"nexal": 1, "more": 1}):
+            self.assertEqual(self.save(recipe).status_code, 422)
+        many = {"nexal": 1, "steps": [{"name": f"s{n}", "op": "invert", "in": {"from": "x"}} for n in range(501)]}
+        self.assertEqual(self.save(many).status_code, 422)
+        self.assertEqual(self.head()["number"], 1)
+
+    def test_a_step_with_a_fault_may_be_saved_and_is_told(self) -> None:
+        recipe = self.story()
+        recipe["steps"][0]["in"]["a"] = "gone.R"
+        self.assertEqual(self.save(recipe).status_code, 200)
+        rows = {row["name"]: row for row in self.api.post(f"/api/shots/{self.shot.pk}/inspect", {}).json()}
+        self.assertEqual(rows["core"]["problem"]["where"], "step 'pull'")
+
+    def test_the_recipe_is_downloaded_with_its_deliverables_as_outputs(self) -> None:
+        self.save(self.story())
+        spec = {"from": "cut", "file": "cut.png"}
+        self.api.post(f"/api/shots/{self.shot.pk}/deliverables", {"name": "cut", "spec": spec})
+        answer = self.api.get(f"/api/shots/{self.shot.pk}/recipe")
+        self.assertIn('filename="040_moth_r2.json"', answer["Content-Disposition"])
+        recipe = json.loads(answer.content)
+        self.assertEqual(recipe["outputs"], {"cut": spec})
+        self.assertEqual(recipe["steps"], self.story()["steps"])
+
+
+class Sentences(ServerTest):
+    def test_what_changed_is_said(self) -> None:
+        base = self.story()
+
+        def after(change) -> str:  # type: ignore[no-untyped-def]
+            recipe = copy.deepcopy(base)
+            change(recipe)
+            return sentence(base, recipe)
+
+        def rename(recipe: dict) -> None:
+            recipe["steps"][2]["name"] = "inside"
+            recipe["steps"][3]["in"]["alpha"] = "inside"
+
+        self.assertEqual(after(lambda r: r["steps"].pop()), "cut deleted")
+        self.assertEqual(after(rename), "matte renamed inside")
+        self.assertEqual(after(lambda r: r["steps"].insert(0, {"name": "x", "op": "blur"})), "x added (blur)")
+        self.assertEqual(after(lambda r: r["steps"][0].update(on=False)), "pull turned off")
+        self.assertEqual(after(lambda r: r["steps"][0]["in"].update(a="moth.B")), "pull: a fed from moth.B")
+        self.assertEqual(after(lambda r: r["steps"].insert(0, r["steps"].pop(1))), "core moved")
+        self.assertEqual(after(lambda r: r["sources"].update(fern={"files": "f"})), "Source fern added")
+        self.assertEqual(after(lambda r: r["sources"]["moth"].update(colour="data")), "Source moth read differently")
+        self.assertEqual(after(lambda r: r["steps"][1].pop("set")), "core: black 0.1 to its default, and 1 more")
+        self.assertEqual(after(lambda r: None), "No change")

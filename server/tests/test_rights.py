@@ -1,0 +1,117 @@
+"""Every route, walked as nobody, as a stranger and as a viewer: a route that is not in the table fails."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from server_support import ServerTest
+
+from config.api import api
+from deliveries import services as delivery_services
+from projects.models import Role
+
+OPEN = {("GET", "/api/session"), ("POST", "/api/session")}
+OWN = {("DELETE", "/api/session"), ("GET", "/api/operations"), ("GET", "/api/formats"), ("GET", "/api/projects"), ("POST", "/api/projects")}  # fmt: skip
+WRITES = {
+    ("POST", "/api/projects/{project_id}/shots"): {"name": "050 lantern"},
+    ("POST", "/api/shots/{shot_id}/sources"): None,
+    ("POST", "/api/shots/{shot_id}/revisions"): {"parent": 1, "recipe": {"nexal": 1}},
+    ("POST", "/api/shots/{shot_id}/undo"): {"head": 1},
+    ("POST", "/api/shots/{shot_id}/redo"): {"head": 1},
+    ("POST", "/api/shots/{shot_id}/deliverables"): {"name": "x", "spec": {"from": "moth", "file": "x.exr"}},
+    ("PUT", "/api/shots/{shot_id}/deliverables/{deliverable_id}"): {"from": "moth", "file": "y.exr"},
+    ("DELETE", "/api/shots/{shot_id}/deliverables/{deliverable_id}"): None,
+    ("POST", "/api/shots/{shot_id}/deliverables/{deliverable_id}/renders"): None,
+}
+READS: dict[tuple[str, str], Any] = {
+    ("GET", "/api/projects/{project_id}"): None,
+    ("GET", "/api/projects/{project_id}/shots"): None,
+    ("GET", "/api/shots/{shot_id}"): None,
+    ("GET", "/api/shots/{shot_id}/revisions"): None,
+    ("GET", "/api/shots/{shot_id}/recipe"): None,
+    ("GET", "/api/shots/{shot_id}/sources"): None,
+    ("GET", "/api/shots/{shot_id}/sources/{source_id}"): None,
+    ("POST", "/api/shots/{shot_id}/inspect"): {},
+    ("POST", "/api/shots/{shot_id}/view"): {"address": "cut"},
+    ("GET", "/api/shots/{shot_id}/revisions/{number}/view/{address}"): None,
+    ("POST", "/api/shots/{shot_id}/probe"): {"addresses": ["cut"], "x": 3, "y": 3},
+    ("POST", "/api/shots/{shot_id}/histogram"): {"address": "matte"},
+    ("GET", "/api/shots/{shot_id}/deliverables"): None,
+    ("GET", "/api/shots/{shot_id}/renders/{render_id}/file"): None,
+}
+
+
+class Rights(ServerTest):
+    def setUp(self) -> None:
+        super().setUp()
+        source = self.upload()
+        self.save(self.story())
+        self.shot.refresh_from_db()
+        deliverable = delivery_services.create(self.shot, "cut", {"from": "cut", "file": "cut.exr"})
+        render = delivery_services.start(deliverable, self.owner.pk)
+        self.ids = {
+            "project_id": self.project.pk, "shot_id": self.shot.pk, "source_id": source["id"], "number": 2,
+            "address": "cut", "deliverable_id": deliverable.pk, "render_id": render.pk,
+        }  # fmt: skip
+
+    def routes(self) -> list[tuple[str, str]]:
+        paths = api.get_openapi_schema(path_prefix="/api/")["paths"]
+        return [(method.upper(), path) for path, methods in paths.items() for method in methods]
+
+    def ask(self, user: Any, method: str, path: str, body: Any) -> int:
+        return self.as_user(user).send(method, path.format(**self.ids), body).status_code
+
+    def test_the_table_holds_every_route(self) -> None:
+        self.assertEqual(set(self.routes()), OPEN | OWN | set(WRITES) | set(READS))
+
+    def test_nobody_gets_in_anywhere(self) -> None:
+        for method, path in self.routes():
+            if (method, path) in OPEN:
+                continue
+            with self.subTest(f"{method} {path}"):
+                self.assertEqual(self.ask(None, method, path, (WRITES | READS).get((method, path))), 401)
+
+    def test_a_stranger_is_told_that_there_is_nothing(self) -> None:
+        for (method, path), body in (WRITES | READS).items():
+            with self.subTest(f"{method} {path}"):
+                if path.endswith("/sources") and method == "POST":
+                    answer = self.as_user(self.stranger).upload(self.shot.pk, "x.exr", b"x")
+                    self.assertEqual(answer.status_code, 404)
+                else:
+                    self.assertEqual(self.ask(self.stranger, method, path, body), 404)
+
+    def test_a_viewer_sees_everything_and_changes_nothing(self) -> None:
+        for (method, path), body in READS.items():
+            with self.subTest(f"{method} {path}"):
+                self.assertEqual(self.ask(self.viewer, method, path, body), 200)
+        for (method, path), body in WRITES.items():
+            with self.subTest(f"{method} {path}"):
+                if path.endswith("/sources"):
+                    answer = self.as_user(self.viewer).upload(self.shot.pk, "x.exr", b"x")
+                    self.assertEqual(answer.status_code, 403)
+                    self.assertEqual(answer.json()["code"], "forbidden")
+                else:
+                    self.assertEqual(self.ask(self.viewer, method, path, body), 403)
+        self.shot.refresh_from_db()
+        self.assertEqual((self.shot.head.number, self.shot.deliverables.count(), self.shot.sources.count()), (2, 1, 1))
+
+    def test_ids_of_another_shot_lead_nowhere(self) -> None:
+        other = self.api.post(f"/api/projects/{self.project.pk}/shots", {"name": "060 other"}).json()["id"]
+        for (method, path), body in READS.items():
+            if path.count("{") < 2 or "revisions" in path:
+                continue
+            with self.subTest(f"{method} {path}"):
+                address = path.format(**(self.ids | {"shot_id": other}))
+                self.assertEqual(self.api.send(method, address, body).status_code, 404)
+
+    def test_another_shots_files_cannot_be_named_in_a_recipe(self) -> None:
+        other = self.api.post(f"/api/projects/{self.project.pk}/shots", {"name": "060 other"}).json()["id"]
+        for files in ("moth.exr", "/etc/passwd", "../1/moth.exr"):
+            recipe = {"nexal": 1, "sources": {"moth": {"files": files}}}
+            answer = self.api.post(f"/api/shots/{other}/view", {"recipe": recipe, "address": "moth"})
+            self.assertEqual((answer.status_code, answer.json()["code"]), (422, "source"))
+
+    def test_an_artist_may_work(self) -> None:
+        self.project.memberships.filter(user=self.viewer).update(role=Role.ARTIST)
+        body = {"parent": 2, "recipe": {"nexal": 1}}
+        self.assertEqual(self.ask(self.viewer, "POST", "/api/shots/{shot_id}/revisions", body), 200)

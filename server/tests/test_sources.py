@@ -1,0 +1,88 @@
+"""Importing: files kept, unpacked, named, refused when broken, taken up again after a stop."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+from django.test import override_settings
+from server_support import ServerTest, exr_bytes, plate
+
+from nexal.formats.store import fingerprint
+from sources.models import Source, SourceState
+from sources.services import library, resume_imports, stored
+
+
+class Imports(ServerTest):
+    own_store = True
+
+    def whole(self, source: int) -> dict:
+        return self.api.get(f"/api/shots/{self.shot.pk}/sources/{source}").json()
+
+    def test_an_upload_is_kept_and_unpacked(self) -> None:
+        content = exr_bytes(plate() | {"depth.Z": plate()["R"]})
+        row = self.upload(content=content)
+        source = Source.objects.get(pk=row["id"])
+        self.assertEqual(source.state, SourceState.READY)
+        self.assertEqual(Path(source.original.path).read_bytes(), content)
+        self.assertEqual(source.fingerprint, fingerprint(Path(source.original.path)))
+        whole = self.whole(row["id"])
+        self.assertEqual([channel["name"] for channel in whole["channel_rows"]], ["R", "G", "B", "depth.Z"])
+        self.assertEqual([layer["role"] for layer in whole["layers"]], ["colour", "depth"])
+        report = whole["channel_rows"][0]["report"]
+        self.assertAlmostEqual(report["max"], 0.8, 3)
+        self.assertEqual(sum(report["histogram"]["counts"]), 64 * 48)
+
+    def test_names_never_repeat_and_never_lead_out_of_the_folder(self) -> None:
+        names = [self.upload(name)["files"] for name in ("moth.exr", "moth.exr", "../../etc/mo;th.exr", "...")]
+        self.assertEqual(names, ["moth.exr", "moth_2.exr", "mo_th.exr", "picture"])
+        media = Path(Source.objects.first().original.storage.location)
+        for source in Source.objects.all():
+            self.assertTrue(Path(source.original.path).resolve().is_relative_to(media.resolve()))
+
+    def test_broken_files_are_told_and_the_server_goes_on(self) -> None:
+        whole = exr_bytes(plate())
+        for name, content in (("empty.exr", b""), ("text.exr", b"not a picture"), ("half.exr", whole[: len(whole) // 2])):
+            with self.subTest(name):
+                answer = self.api.upload(self.shot.pk, name, content)
+                if not content:
+                    # Django's form parser may refuse an empty file by itself.
+                    self.assertIn(answer.status_code, (200, 422))
+                    continue
+                row = self.whole(answer.json()["id"])
+                self.assertEqual(row["state"], "failed")
+                self.assertEqual(row["problem"]["where"], name)
+                self.assertTrue(row["problem"]["message"] and row["problem"]["remedy"])
+        self.assertEqual(self.upload()["state"], "ready")
+
+    @override_settings(NEXAL_UPLOAD_BYTES=100)
+    def test_too_large_a_file_is_refused(self) -> None:
+        answer = self.api.upload(self.shot.pk, "large.exr", bytes(101))
+        self.assertEqual((answer.status_code, answer.json()["code"]), (413, "too_large"))
+
+    def test_the_store_is_rebuilt_from_the_original(self) -> None:
+        source = Source.objects.get(pk=self.upload()["id"])
+        shutil.rmtree(stored(source).folder)
+        resume_imports()
+        self.assertTrue(stored(source).complete)
+        self.assertEqual(Source.objects.get(pk=source.pk).state, SourceState.READY)
+
+    def test_an_import_that_was_cut_off_is_taken_up(self) -> None:
+        source = Source.objects.get(pk=self.upload()["id"])
+        (stored(source).folder / "complete").unlink()
+        Source.objects.update(state=SourceState.READING)
+        resume_imports()
+        self.assertEqual(Source.objects.get(pk=source.pk).state, SourceState.READY)
+        self.assertTrue(stored(source).complete)
+
+    def test_the_store_keeps_its_budget_and_what_was_used_last(self) -> None:
+        first = Source.objects.get(pk=self.upload("a.exr")["id"])
+        library().budget = 1
+        second = Source.objects.get(pk=self.upload("b.exr", exr_bytes(plate(32, 32)))["id"])
+        self.assertFalse(stored(first).complete)
+        self.assertTrue(stored(second).complete)
+
+    def test_the_same_file_twice_is_unpacked_once(self) -> None:
+        a, b = self.upload("a.exr"), self.upload("b.exr")
+        self.assertEqual(a["fingerprint"], b["fingerprint"])
+        self.assertEqual(len(list(library().folder.iterdir())), 1)

@@ -1,0 +1,153 @@
+"""Views, probe, histogram and inspection: exact numbers, drafts, caching, refusals."""
+
+from __future__ import annotations
+
+import json
+
+import numpy as np
+from django.test import Client
+from server_support import ServerTest, exr_bytes, planes_of, plate
+
+from nexal.errors import Cancelled
+from stage.services import Superseding, engine
+
+
+class Stage(ServerTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.upload()
+        self.save(self.story())
+        self.path = f"/api/shots/{self.shot.pk}"
+
+    def view(self, **ask: object) -> dict[str, np.ndarray]:
+        answer = self.api.post(f"{self.path}/view", ask)
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return planes_of(answer)
+
+    def matte(self) -> np.ndarray:
+        p = {name: plane.astype(float) for name, plane in plate().items()}
+        return 1 - np.clip((p["G"] - p["R"] - 0.1) / 0.3, 0, 1)
+
+    def test_a_view_holds_the_true_values(self) -> None:
+        planes = self.view(address="cut")
+        self.assertEqual(list(planes), ["R", "G", "B", "A"])
+        np.testing.assert_allclose(planes["A"], self.matte(), atol=1e-3)
+        np.testing.assert_array_equal(planes["R"], plate()["R"])
+
+    def test_region_scale_and_channels(self) -> None:
+        part = self.view(address="matte", region=[8, 4, 16, 10])
+        np.testing.assert_allclose(part["Y"], self.matte()[4:14, 8:24], atol=1e-3)
+        half = self.view(address="moth", scale=2, channels=["B"])
+        mean = plate()["B"].astype(float).reshape(24, 2, 32, 2).mean((1, 3))
+        np.testing.assert_allclose(half["B"], mean, atol=1e-3)
+
+    def test_a_draft_is_seen_without_being_saved(self) -> None:
+        draft = self.story()
+        draft["steps"][1]["set"] = {"black": 0.1, "white": 1.1}
+        planes = self.view(address="core", recipe=draft)
+        self.assertAlmostEqual(float(planes["Y"].max()), 0.4, 2)
+        self.shot.refresh_from_db()
+        self.assertEqual(self.shot.head.recipe, self.story())
+
+    def test_upstream_of_the_dragged_setting_nothing_is_computed_again(self) -> None:
+        draft = self.story()
+        for white in (0.31, 0.32, 0.33):
+            draft["steps"][1]["set"]["white"] = white
+            self.view(address="cut", recipe=draft)
+            counts = {"pull": engine().computed.get("pull"), "core": engine().computed.get("core")}
+            if white == 0.31:
+                before = counts
+        self.assertEqual((counts["pull"], counts["core"]), (before["pull"], before["core"] + 2))
+
+    def test_a_saved_revision_is_cached_for_good(self) -> None:
+        first = self.api.get(f"{self.path}/revisions/2/view/cut?scale=1")
+        self.assertIn("immutable", first["Cache-Control"])
+        np.testing.assert_allclose(planes_of(first)["A"], self.matte(), atol=1e-3)
+        again = self.api.get(f"{self.path}/revisions/2/view/cut?scale=1", headers={"If-None-Match": first["ETag"]})
+        self.assertEqual((again.status_code, again.content), (304, b""))
+
+    def test_answers_are_raw_on_loopback_and_zstd_elsewhere(self) -> None:
+        import zstandard
+
+        body = json.dumps({"address": "matte"})
+        ask = {"content_type": "application/json", "headers": {"Accept-Encoding": "gzip, zstd"}}
+        near = self.api.client.post(f"{self.path}/view", body, **ask)
+        self.assertNotIn("Content-Encoding", near)
+        far = self.api.client.post(f"{self.path}/view", body, REMOTE_ADDR="10.0.0.7", **ask)
+        self.assertEqual(far["Content-Encoding"], "zstd")
+        self.assertEqual(zstandard.decompress(far.content), near.content)
+
+    def test_probe_in_full_precision_and_averaged(self) -> None:
+        ask = {"addresses": ["moth", "matte"], "x": 32, "y": 24}
+        moth, matte = self.api.post(f"{self.path}/probe", ask).json()
+        red = next(channel for channel in moth["channels"] if channel["name"] == "R")
+        self.assertEqual(red["value"], float(np.float16(0.8)))
+        self.assertAlmostEqual(red["encoded"], 1.055 * float(np.float16(0.8)) ** (1 / 2.4) - 0.055, 6)
+        self.assertEqual(matte["channels"][0]["value"], 1)
+        edge = {"addresses": ["moth"], "x": 32, "y": 8, "size": 9}
+        row = self.api.post(f"{self.path}/probe", edge).json()[0]
+        wanted = plate()["R"].astype(float)[4:13, 28:37].mean()
+        self.assertAlmostEqual(row["channels"][0]["value"], wanted, 6)
+        outside = self.api.post(f"{self.path}/probe", ask | {"x": 500}).json()[0]
+        self.assertFalse(outside["inside"])
+
+    def test_histogram_counts_every_pixel(self) -> None:
+        row = self.api.post(f"{self.path}/histogram", {"address": "pull", "bins": 10}).json()
+        pull = plate()["G"].astype(float) - plate()["R"]
+        self.assertEqual((row["below"], row["total"]), (int((pull < 0).sum()), 64 * 48))
+        self.assertEqual(sum(row["counts"]) + row["below"] + row["above"], row["total"])
+        self.assertAlmostEqual(row["max"], pull.max(), 3)
+
+    def test_inspection_describes_every_item(self) -> None:
+        rows = {row["name"]: row for row in self.api.post(f"{self.path}/inspect", {}).json()}
+        self.assertEqual((rows["moth"]["channels"], rows["moth"]["alpha"]), (["R", "G", "B"], "none"))
+        self.assertEqual((rows["matte"]["plane"], rows["matte"]["inputs"]), (True, ["core"]))
+        self.assertEqual((rows["cut"]["alpha"], rows["cut"]["display"]), ("straight", [0, 0, 64, 48]))
+        digest = rows["matte"]["digest"]
+        draft = self.story()
+        draft["steps"][3]["set"] = {"state": "premultiply"}
+        after = {row["name"]: row for row in self.api.post(f"{self.path}/inspect", {"recipe": draft}).json()}
+        self.assertEqual(after["matte"]["digest"], digest)
+        self.assertNotEqual(after["cut"]["digest"], rows["cut"]["digest"])
+
+    def test_what_cannot_be_shown_is_said(self) -> None:
+        for ask, word in (
+            ({"address": "nothing"}, "nothing"),
+            ({"address": "moth.Q"}, "Q"),
+            ({"address": "moth", "scale": 3}, "scale"),
+            ({"address": "moth", "region": [0, 0, 100_000, 100_000]}, "region"),
+            ({"address": "moth", "region": [0, 0, 0, 4]}, "region"),
+            ({"address": "moth", "channels": ["Q"]}, "Q"),
+        ):
+            with self.subTest(ask):
+                answer = self.api.post(f"{self.path}/view", ask)
+                self.assertEqual(answer.status_code, 422)
+                self.assertIn(word, answer.json()["message"] + answer.json()["where"])
+
+    def test_not_finite_values_reach_the_browser(self) -> None:
+        self.upload("nan.exr", exr_bytes({"R": np.array([[np.nan, np.inf, 0.25, 1e9]], np.float32)}))
+        recipe = {"nexal": 1, "sources": {"nan": {"files": "nan.exr"}}}
+        values = self.view(address="nan", recipe=recipe)["R"][0]
+        self.assertTrue(np.isnan(values[0]) and np.isinf(values[1]) and np.isinf(values[3]))
+        row = self.api.post(f"{self.path}/probe", {"recipe": recipe, "addresses": ["nan"], "x": 0, "y": 0}).json()[0]
+        self.assertEqual((row["channels"][0]["value"], row["channels"][0]["non_finite"]), (None, 1))
+
+
+class Supersede(ServerTest):
+    def test_the_newer_request_of_a_view_cancels_the_older(self) -> None:
+        running = Superseding()
+        first = running.start(("s", 1, "main"))
+        other = running.start(("s", 1, "other"))
+        second = running.start(("s", 1, "main"))
+        with self.assertRaises(Cancelled):
+            first.check()
+        running.finish(("s", 1, "main"), first)
+        second.check()
+        other.check()
+
+    def test_the_page_is_served_for_every_address_of_the_application(self) -> None:
+        for path in ("/", "/shots/1", "/projects/3", "/sign-in"):
+            answer = Client().get(path)
+            self.assertEqual(answer.status_code, 200)
+            self.assertIn(b'<div id="root">', answer.content)
+        self.assertEqual(Client().get("/api/nothing").status_code, 404)

@@ -1,0 +1,226 @@
+"""What the browser tests share: a server with a small shot, Chromium, and eyes for the stage."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from django.contrib.staticfiles.testing import StaticLiveServerTestCase
+from django.core.files.base import ContentFile
+from django.test import override_settings
+from playwright.sync_api import Browser, Locator, Page, Playwright, sync_playwright
+from server_support import PASSWORD, exr_bytes
+
+from accounts.models import User
+from nexal.recipe import parse_recipe
+from projects.models import Membership, Project, Role, Shot
+from recipes.services import first_revision, save
+from sources.models import Source, SourceState
+from sources.services import import_file, library
+
+WIDTH, HEIGHT = 320, 180
+CHROMIUM = "/usr/bin/chromium"
+
+
+def plate() -> dict[str, np.ndarray]:
+    """A green backing, brighter to the right, and in the middle a warm square; values exact in half floats."""
+    x = np.arange(WIDTH)[None, :] * np.ones((HEIGHT, 1))
+    inside = np.zeros((HEIGHT, WIDTH), bool)
+    inside[45:135, 110:210] = True
+    backing = {"R": 0.125 + 0 * x, "G": 0.5 + x / 2048, "B": 0.0625 + 0 * x}
+    subject = {"R": 0.75, "G": 0.5, "B": 0.25}
+    return {name: np.where(inside, subject[name], backing[name]).astype(np.float16) for name in "RGB"}
+
+
+def backdrop() -> dict[str, np.ndarray]:
+    return {name: np.full((HEIGHT, WIDTH), value, np.float16) for name, value in (("R", 0.0), ("G", 0.0), ("B", 1.0))}
+
+
+def code(value: float) -> int:
+    """8-bit display code of scene-linear light, by IEC 61966-2-1."""
+    v = min(1.0, max(0.0, value))
+    return round(255 * (12.92 * v if v <= 0.0031308 else 1.055 * v ** (1 / 2.4) - 0.055))
+
+
+RECIPE: dict[str, Any] = {
+    "nexal": 1,
+    "sources": {"moth": {"files": "moth.exr"}, "house": {"files": "house.exr"}},
+    "steps": [
+        {"name": "pull", "op": "cross", "in": {"a": "moth.G", "b": "moth.R"}, "set": {"mode": "subtract", "domain": "scene"}},
+        {"name": "core", "op": "stretch", "in": {"from": "pull"}, "set": {"black": 0.0, "white": 0.25}},
+        {"name": "matte", "op": "invert", "in": {"from": "core"}},
+        {"name": "cut", "op": "attach_alpha", "in": {"picture": "moth", "alpha": "matte"}},
+        {"name": "comp", "op": "stack", "in": {"under": "house", "over": "cut"}},
+    ],
+}  # fmt: skip
+
+
+class BrowserTest(StaticLiveServerTestCase):
+    """One Chromium for a class; for each test a fresh person, project and shot, and a signed-in page at 1280x800."""
+
+    playwright: Playwright
+    browser: Browser
+    expected_console: tuple[str, ...] = ("Failed to load resource",)
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+        cls.media = Path(tempfile.mkdtemp(prefix="nexal-e2e-"))
+        cls.enterClassContext(override_settings(MEDIA_ROOT=cls.media / "media", NEXAL_STORE=cls.media / "store"))
+        library.cache_clear()
+        super().setUpClass()
+        cls.playwright = sync_playwright().start()
+        cls.browser = cls.playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox", "--disable-gpu"])
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.browser.close()
+        cls.playwright.stop()
+        super().tearDownClass()
+        library.cache_clear()
+        shutil.rmtree(cls.media, ignore_errors=True)
+
+    def setUp(self) -> None:
+        self.complaints: list[str] = []
+        self.user = User.objects.create_user("mira", password=PASSWORD, first_name="Mira")
+        self.project = Project.objects.create(name="Night Conservatory")
+        Membership.objects.create(project=self.project, user=self.user, role=Role.OWNER)
+        self.shot = self.make_shot("040 moth", RECIPE, {"moth.exr": exr_bytes(plate()), "house.exr": exr_bytes(backdrop())})
+        self.page = self.sign_in(self.user)
+
+    def tearDown(self) -> None:
+        self.wait_for(lambda: not Source.objects.filter(state__in=[SourceState.WAITING, SourceState.READING]).exists())
+        for context in self.browser.contexts:
+            context.close()
+        self.assertEqual(self.complaints, [])
+
+    def make_shot(self, name: str, recipe: dict[str, Any], files: dict[str, bytes]) -> Shot:
+        shot = Shot.objects.create(project=self.project, name=name)
+        revision = first_revision(shot, self.user.pk)
+        with override_settings(NEXAL_JOBS="inline"):
+            for file, content in files.items():
+                import_file(shot, file, ContentFile(content, name=file))
+        if recipe.get("sources"):
+            save(shot, self.user.pk, revision.number, parse_recipe(recipe))
+        return shot
+
+    def new_page(self) -> Page:
+        page = self.browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True).new_page()
+        page.set_default_timeout(15_000)
+        page.on("pageerror", lambda error: self.complaints.append(f"page error: {error}"))
+        page.on(
+            "console",
+            lambda message: message.type == "error"
+            and not message.text.startswith(self.expected_console)
+            and self.complaints.append(message.text),
+        )
+        return page
+
+    def sign_in(self, user: User, path: str = "/projects") -> Page:
+        page = self.new_page()
+        page.goto(f"{self.live_server_url}/sign-in?next={path}")
+        page.get_by_label("Name").fill(user.username)
+        page.get_by_label("Password").fill(PASSWORD)
+        page.get_by_role("button", name="Sign in").click()
+        page.wait_for_url(f"**{path}")
+        return page
+
+    def open_shot(self, page: Page | None = None, query: str = "", shot: Shot | None = None) -> Page:
+        page = page or self.page
+        page.goto(f"{self.live_server_url}/shots/{(shot or self.shot).pk}{query}")
+        page.get_by_label("Lineage").wait_for()
+        return page
+
+    def wait_for(self, holds: Callable[[], bool], seconds: float = 12, what: str = "") -> None:
+        deadline = time.monotonic() + seconds
+        while not holds():
+            if time.monotonic() > deadline:
+                self.fail(f"still not so after {seconds} s: {what}")
+            time.sleep(0.05)
+
+    def wait_for_page(self, page: Page, holds: Callable[[], bool], what: str = "", seconds: float = 12) -> None:
+        """Like `wait_for`, letting the page's own events through."""
+        deadline = time.monotonic() + seconds
+        while not holds():
+            if time.monotonic() > deadline:
+                self.fail(f"still not so after {seconds} s: {what}")
+            page.wait_for_timeout(60)
+
+    # The stage
+
+    def pane(self, page: Page, name: str = "main") -> Locator:
+        return page.locator(f'canvas[data-pane="{name}"]')
+
+    def spot(self, page: Page, x: float, y: float, name: str = "main") -> tuple[float, float]:
+        """Where a picture position lies on the screen, the picture fitted into its pane."""
+        box = self.pane(page, name).bounding_box()
+        assert box
+        zoom = min(box["width"] / WIDTH, box["height"] / HEIGHT)
+        left, top = box["width"] / 2 - WIDTH / 2 * zoom, box["height"] / 2 - HEIGHT / 2 * zoom
+        return box["x"] + left + x * zoom, box["y"] + top + y * zoom
+
+    def pixel(self, page: Page, x: float, y: float, name: str = "main") -> list[int]:
+        """Bytes of the stage at a picture position, the picture fitted."""
+        box = self.pane(page, name).bounding_box()
+        assert box
+        sx, sy = self.spot(page, x, y, name)
+        return self.screen_pixel(page, sx - box["x"], sy - box["y"], name)
+
+    def screen_pixel(self, page: Page, x: float, y: float, name: str = "main") -> list[int]:
+        return page.evaluate(
+            """([name, x, y]) => {
+              const canvas = document.querySelector(`canvas[data-pane="${name}"]`);
+              const ratio = canvas.width / canvas.getBoundingClientRect().width;
+              return [...canvas.getContext("2d").getImageData(Math.round(x * ratio), Math.round(y * ratio), 1, 1).data];
+            }""",
+            [name, x, y],
+        )
+
+    def assert_pixel(self, page: Page, x: float, y: float, wanted: list[int], name: str = "main", near: int = 2) -> None:
+        """The stage comes to show these bytes at a picture position."""
+        got: list[int] = []
+
+        def holds() -> bool:
+            nonlocal got
+            if not self.pane(page, name).is_visible():
+                return False
+            got = self.pixel(page, x, y, name)
+            return all(abs(a - b) <= near for a, b in zip(got, wanted, strict=False))
+
+        try:
+            self.wait_for_page(page, holds)
+        except AssertionError:
+            self.fail(f"the stage shows {got[:3]} at {x}, {y}, not {wanted}")
+
+    def recipe(self) -> dict[str, Any]:
+        self.shot.refresh_from_db()
+        assert self.shot.head
+        return self.shot.head.recipe
+
+    def step(self, name: str) -> dict[str, Any]:
+        return next((step for step in self.recipe().get("steps", []) if step["name"] == name), {})
+
+    def wait_for_step(self, name: str, **wanted: Any) -> None:
+        """The server comes to hold these settings of a step."""
+        self.wait_for(
+            lambda: all(self.step(name).get("set", {}).get(key) == value for key, value in wanted.items()) and bool(self.step(name)),
+            what=f"{name} has {wanted}, not {self.step(name)}",
+        )
+
+    def choose_item(self, page: Page, name: str) -> None:
+        page.locator(f'[data-item="{name}"]').click()
+        page.locator(f'[data-item="{name}"][aria-current="true"]').wait_for()
+
+    def add_step(self, page: Page, text: str) -> None:
+        """With the quick finder, as the keys do it."""
+        page.keyboard.press("/")
+        finder = page.get_by_role("combobox", name="Add a step by name or by need")
+        finder.fill(text)
+        finder.press("Enter")
+        finder.wait_for(state="hidden")

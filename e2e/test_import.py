@@ -1,0 +1,185 @@
+"""Pictures brought in by hand: PNG, JPEG, TIFF, EXR, and what is none; viewers; accessibility."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from browser_support import BrowserTest, code
+from core_support import write_raster
+from django.conf import settings
+from server_support import PASSWORD, exr_bytes
+
+from accounts.models import User
+from projects.models import Membership, Role
+
+DROP = """async ([name, bytes]) => {
+  const data = new DataTransfer();
+  data.items.add(new File([new Uint8Array(bytes)], name));
+  const target = document.querySelector("main");
+  for (const kind of ["dragenter", "dragover", "drop"])
+    target.dispatchEvent(new DragEvent(kind, { dataTransfer: data, bubbles: true, cancelable: true }));
+}"""
+
+
+class Imports(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.place = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.open_shot()
+
+    def codes(self, channels: int = 3) -> np.ndarray:
+        return np.tile(np.array([200, 100, 50, 255], np.uint8)[:channels], (90, 160, 1))
+
+    def test_pictures_of_four_formats_are_added_by_picking(self) -> None:
+        page = self.page
+        files = [
+            write_raster(self.place / "leaf.png", self.codes(4), ["R", "G", "B", "A"]),
+            write_raster(self.place / "leaf.jpg", self.codes(), ["R", "G", "B"], Compression="jpeg:98"),
+            write_raster(self.place / "leaf.tif", self.codes().astype(np.uint16) * 257, ["R", "G", "B"]),
+        ]
+        (self.place / "Leaf 2.exr").write_bytes(exr_bytes({"R": np.full((90, 160), 0.5, np.float16)}))
+        page.get_by_test_id("picture-files").set_input_files([*files, self.place / "Leaf 2.exr"])
+        self.wait_for_page(page, lambda: len(self.recipe()["sources"]) == 6, "six sources", 20)
+        self.assertEqual(list(self.recipe()["sources"])[2:], ["leaf", "leaf_2", "leaf_3", "leaf_2_2"])
+        for name in ("leaf", "leaf_2", "leaf_3"):
+            self.choose_item(page, name)
+            page.get_by_role("button", name=f"Channel {name}.R").wait_for()
+            box = self.pane(page).bounding_box()
+            assert box
+            self.wait_for_page(page, lambda b=box: all(
+                abs(a - b_) <= 3 for a, b_ in zip(self.screen_pixel(page, b["width"] / 2, b["height"] / 2), [200, 100, 50], strict=False)
+            ), name)  # fmt: skip
+
+    def test_a_picture_is_dropped(self) -> None:
+        content = exr_bytes({"G": np.full((90, 160), 0.25, np.float16)})
+        self.page.evaluate(DROP, ["drop.exr", list(content)])
+        self.wait_for_page(self.page, lambda: "drop" in self.recipe()["sources"], "the dropped source")
+        self.choose_item(self.page, "drop")
+        self.assert_pixel(self.page, 160, 90, [code(0.25)] * 3)
+
+    def test_files_that_are_no_pictures_are_told_and_leave_the_shot_alone(self) -> None:
+        page = self.page
+        before = self.recipe()
+        whole = exr_bytes({"G": np.random.default_rng(1).random((64, 64)).astype(np.float16)})
+        for name, content, word in (
+            ("text.exr", b"no picture", "is not an EXR file"),
+            ("half.exr", whole[: len(whole) // 2], "damaged"),
+            ("empty.png", b"", "empty"),
+        ):
+            (self.place / name).write_bytes(content)
+            page.get_by_test_id("picture-files").set_input_files(self.place / name)
+            alert = page.get_by_label("Channels").get_by_role("alert").filter(has_text=name)
+            alert.get_by_text(word).first.wait_for()
+            alert.get_by_role("button", name="Put away").click()
+        self.assertEqual(self.recipe(), before)
+        page.reload()
+        page.get_by_role("button", name="Channel moth.R").wait_for()
+
+    def test_values_that_are_not_finite_are_shown_and_told(self) -> None:
+        page = self.page
+        plane = np.full((90, 160), 0.25, np.float32)
+        plane[40:50, 70:90] = np.nan
+        (self.place / "nan.exr").write_bytes(exr_bytes({"R": plane}))
+        page.get_by_test_id("picture-files").set_input_files(self.place / "nan.exr")
+        self.wait_for_page(page, lambda: "nan" in self.recipe()["sources"])
+        self.choose_item(page, "nan")
+        box = self.pane(page).bounding_box()
+        assert box
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        page.get_by_test_id("probe").get_by_text("not finite").wait_for()
+
+    def test_what_was_removed_can_be_used_again(self) -> None:
+        page = self.page
+        self.menu_remove("house")
+        page.get_by_role("button", name="Remove", exact=True).click()
+        page.get_by_role("button", name="Use").click()
+        self.wait_for(lambda: "house" in self.recipe()["sources"])
+
+    def menu_remove(self, item: str) -> None:
+        self.page.get_by_role("button", name=f"More for {item}").click()
+        self.page.get_by_role("menuitem", name="Remove").click()
+
+    def test_how_a_source_is_read_can_be_changed(self) -> None:
+        page = self.page
+        self.choose_item(page, "moth")
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+        page.get_by_role("combobox", name="Colour is read").click()
+        page.get_by_role("option", name="sRGB-encoded").click()
+        self.wait_for(lambda: self.recipe()["sources"]["moth"].get("colour") == "srgb")
+        self.assert_pixel(page, 160, 90, [191, 128, 64])
+
+
+class Viewer(BrowserTest):
+    def test_a_viewer_looks_and_cannot_change(self) -> None:
+        viewer = User.objects.create_user("visitor", password=PASSWORD)
+        Membership.objects.create(project=self.project, user=viewer, role=Role.VIEWER)
+        page = self.open_shot(self.sign_in(viewer), "?item=core")
+        page.get_by_text("view only").wait_for()
+        self.assert_pixel(page, 20, 20, [255] * 3)
+        for name in ("Undo", "Add pictures", "add /", "Turn round"):
+            self.assertEqual(page.get_by_role("button", name=name).count(), 0, name)
+        page.keyboard.press("n")
+        page.keyboard.press("/")
+        page.wait_for_timeout(300)
+        self.assertEqual(page.get_by_role("dialog").count(), 0)
+        self.assertEqual(len(self.recipe()["steps"]), 5)
+
+    def test_a_shot_that_is_not_ones_own_is_not_there(self) -> None:
+        page = self.sign_in(User.objects.create_user("stranger", password=PASSWORD))
+        page.get_by_text("You have no project yet").wait_for()
+        page.goto(f"{self.live_server_url}/shots/{self.shot.pk}")
+        page.get_by_role("alert").get_by_text("not yours to see").wait_for()
+
+
+class Access(BrowserTest):
+    def violations(self, page: object) -> list[str]:
+        axe = (Path(settings.ROOT) / "web/node_modules/axe-core/axe.min.js").read_text()
+        # The page's policy forbids scripts from elsewhere; evaluate goes past it, a script tag would not.
+        page.evaluate(axe)  # type: ignore[attr-defined]
+        result = page.evaluate("axe.run(document, { resultTypes: ['violations'] })")  # type: ignore[attr-defined]
+        return [
+            f"{row['id']}: {row['nodes'][0]['html'][:150]}"
+            for row in result["violations"]
+            if row["impact"] in ("serious", "critical")
+        ]
+
+    def test_no_serious_violation_on_any_screen_in_either_theme(self) -> None:
+        page = self.page
+        screens = {
+            "projects": ("/projects", "Night Conservatory"),
+            "shots": (f"/projects/{self.project.pk}", "040 moth"),
+            "mattes": (f"/shots/{self.shot.pk}?item=core", "core"),
+            "source": (f"/shots/{self.shot.pk}?item=moth", "moth"),
+            "deliver": (f"/shots/{self.shot.pk}?bench=deliver", "Nothing is delivered yet"),
+        }
+        signed_out = self.new_page()
+        signed_out.goto(f"{self.live_server_url}/sign-in")
+        signed_out.get_by_label("Password").wait_for()
+        self.assertEqual(self.violations(signed_out), [], "sign-in")
+        for theme in ("dark", "bright"):
+            page.evaluate(f"localStorage.setItem('nexal-theme', '{theme}')")
+            for name, (path, text) in screens.items():
+                with self.subTest(f"{name}, {theme}"):
+                    page.goto(f"{self.live_server_url}{path}")
+                    page.get_by_text(text).first.wait_for()
+                    page.wait_for_timeout(500)
+                    self.assertEqual(self.violations(page), [])
+            page.keyboard.press("/")
+            self.assertEqual(self.violations(page), [], f"finder, {theme}")
+            page.keyboard.press("Escape")
+            page.keyboard.press("?")
+            page.get_by_role("dialog").wait_for()
+            self.assertEqual(self.violations(page), [], f"keys, {theme}")
+            page.keyboard.press("Escape")
+
+    def test_nothing_is_cut_off_at_1024_by_700(self) -> None:
+        page = self.open_shot(query="?item=core")
+        page.set_viewport_size({"width": 1024, "height": 700})
+        page.wait_for_timeout(300)
+        wide = page.evaluate("document.documentElement.scrollWidth")
+        self.assertLessEqual(wide, 1024)
+        box = page.get_by_label("Lineage").bounding_box()
+        assert box
+        self.assertLessEqual(box["y"] + box["height"], 700.5)

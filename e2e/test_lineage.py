@@ -1,0 +1,146 @@
+"""The lineage and the bench: steps chosen, fed, renamed, turned off, duplicated, moved, deleted; tiles dragged."""
+
+from __future__ import annotations
+
+from browser_support import BrowserTest, code
+
+
+class Lineage(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.open_shot(query="?item=matte")
+        self.page.get_by_role("button", name="More for matte").wait_for()
+
+    def names(self) -> list[str]:
+        return [step["name"] for step in self.recipe()["steps"]]
+
+    def menu(self, item: str, choice: str) -> None:
+        self.page.get_by_role("button", name=f"More for {item}").click()
+        self.page.get_by_role("menuitem", name=choice).click()
+
+    def test_rename_carries_its_users_along(self) -> None:
+        page = self.page
+        self.menu("matte", "Rename")
+        field = page.get_by_role("dialog").get_by_label("Name")
+        for wrong, why in (("Matte!", "Lower case"), ("cut", "already")):
+            field.fill(wrong)
+            page.get_by_role("dialog").get_by_text(why).wait_for()
+            self.assertTrue(page.get_by_role("button", name="Rename").is_disabled())
+        field.fill("inside")
+        field.press("Enter")
+        self.wait_for(lambda: "inside" in self.names())
+        self.assertEqual(self.step("cut")["in"]["alpha"], "inside")
+        page.locator('[data-item="inside"][aria-current="true"]').wait_for()
+
+    def test_rename_a_source(self) -> None:
+        self.menu("moth", "Rename")
+        field = self.page.get_by_role("dialog").get_by_label("Name")
+        field.fill("plate")
+        field.press("Enter")
+        self.wait_for(lambda: "plate" in self.recipe()["sources"])
+        self.assertEqual(self.step("pull")["in"], {"a": "plate.G", "b": "plate.R"})
+        self.assert_pixel(self.page, 160, 90, [255] * 3)
+
+    def test_off_and_on_again(self) -> None:
+        page = self.page
+        page.keyboard.press("o")
+        self.wait_for(lambda: self.step("matte").get("on") is False)
+        self.assert_pixel(page, 160, 90, [0] * 3)
+        page.get_by_role("button", name="Turn on").click()
+        self.wait_for(lambda: self.step("matte").get("on", True))
+        self.assert_pixel(page, 160, 90, [255] * 3)
+
+    def test_duplicate_move_and_delete(self) -> None:
+        page = self.page
+        self.menu("matte", "Duplicate")
+        self.wait_for(lambda: self.names() == ["pull", "core", "matte", "matte_2", "cut", "comp"])
+        self.menu("matte_2", "Move later")
+        self.wait_for(lambda: self.names()[4] == "matte_2")
+        self.menu("matte_2", "Delete")
+        self.wait_for(lambda: "matte_2" not in self.names())
+        self.menu("core", "Move later")
+        self.wait_for(lambda: self.names()[:3] == ["pull", "matte", "core"])
+        page.get_by_label("Lineage").get_by_role("button", name="matte, invert, with a fault").wait_for()
+        self.choose_item(page, "matte")
+        page.get_by_label("Bench").get_by_role("alert").get_by_text("circle").wait_for()
+
+    def test_deleting_what_others_use_says_who_and_offers_to_feed_them(self) -> None:
+        page = self.page
+        self.menu("core", "Delete")
+        page.get_by_role("dialog").get_by_text("matte").first.wait_for()
+        page.get_by_role("button", name="Delete, feed them from pull").click()
+        self.wait_for(lambda: self.names() == ["pull", "matte", "cut", "comp"])
+        self.assertEqual(self.step("matte")["in"]["from"], "pull")
+
+    def test_removing_a_source_says_which_steps_use_it_and_undo_brings_it_back(self) -> None:
+        page = self.page
+        self.menu("house", "Remove")
+        page.get_by_role("dialog").get_by_text("One step uses it: comp").wait_for()
+        page.get_by_role("button", name="Remove", exact=True).click()
+        self.wait_for(lambda: "house" not in self.recipe()["sources"])
+        page.get_by_label("Lineage").get_by_role("button", name="comp, stack, with a fault").wait_for()
+        page.get_by_role("button", name="Undo").click()
+        self.wait_for(lambda: "house" in self.recipe()["sources"])
+        self.choose_item(page, "comp")
+        self.assert_pixel(page, 300, 20, [0, 0, 255])
+
+    def test_a_step_is_fed_anew_from_the_list(self) -> None:
+        page = self.page
+        self.choose_item(page, "comp")
+        page.get_by_label("Bench").get_by_role("button", name="Under is fed from house").click()
+        page.get_by_label("Find an address for Under").fill("moth")
+        page.get_by_role("button", name="moth", exact=True).last.click()
+        self.wait_for(lambda: self.step("comp")["in"]["under"] == "moth")
+        self.assert_pixel(page, 300, 20, [code(0.125), code(0.5 + 300 / 2048), code(0.0625)])
+
+    def test_tiles_are_dragged_onto_ports_and_onto_each_other(self) -> None:
+        page = self.page
+        self.choose_item(page, "pull")
+        tile = page.get_by_role("button", name="Channel moth.B")
+        tile.drag_to(page.get_by_label("Bench").get_by_role("button", name="B is fed from"))
+        self.wait_for(lambda: self.step("pull")["in"]["b"] == "moth.B")
+        page.get_by_role("button", name="Channel moth.R").drag_to(page.get_by_role("button", name="Channel moth.G"))
+        self.wait_for(lambda: self.step("cross").get("in") == {"a": "moth.R", "b": "moth.G"})
+        page.get_by_role("button", name="Channel moth.R").drag_to(page.get_by_role("button", name="add /"))
+        self.wait_for(lambda: self.step("stretch").get("in") == {"from": "moth.R"})
+
+    def test_steps_are_dragged_into_another_order(self) -> None:
+        page = self.page
+        page.locator('[data-item="comp"]').drag_to(page.locator('[data-cell="pull"]'))
+        self.wait_for(lambda: self.names()[0] == "comp")
+
+    def test_a_note_is_kept(self) -> None:
+        page = self.page
+        self.menu("matte", "Note")
+        page.get_by_label("Note").fill("turned for the wings")
+        page.get_by_role("button", name="Keep").click()
+        self.wait_for(lambda: self.step("matte").get("note") == "turned for the wings")
+        page.get_by_label("Bench").get_by_text("turned for the wings").wait_for()
+
+    def test_arrow_keys_walk_the_lineage(self) -> None:
+        page = self.page
+        page.locator('[data-item="matte"]').focus()
+        page.keyboard.press("ArrowRight")
+        page.locator('[data-item="cut"][aria-current="true"]').wait_for()
+        page.keyboard.press("ArrowLeft")
+        page.keyboard.press("ArrowLeft")
+        page.locator('[data-item="core"][aria-current="true"]').wait_for()
+
+    def test_a_default_comes_back_with_a_double_click(self) -> None:
+        page = self.page
+        self.choose_item(page, "core")
+        page.get_by_label("Bench").get_by_text("White", exact=True).dblclick()
+        self.wait_for_step("core", white=1)
+
+    def test_routes_are_edited(self) -> None:
+        page = self.page
+        self.choose_item(page, "moth")
+        self.add_step(page, "route")
+        self.wait_for_step("route")
+        page.get_by_label("Name of a new channel").fill("R")
+        page.keyboard.press("Enter")
+        self.wait_for(lambda: "R" in self.step("route")["set"]["to"])
+        page.get_by_label("Bench").get_by_role("button", name="R is fed from").click()
+        page.get_by_label("Find an address for R").fill("house.B")
+        page.keyboard.press("Enter")
+        self.wait_for(lambda: self.step("route")["set"]["to"]["R"] == {"from": "house.B"})

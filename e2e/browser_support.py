@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import atexit
 import os
 import shutil
 import tempfile
 import time
 from collections.abc import Callable
+from functools import cache
 from pathlib import Path
 from typing import Any
 
@@ -14,7 +16,7 @@ import numpy as np
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.files.base import ContentFile
 from django.test import override_settings
-from playwright.sync_api import Browser, Locator, Page, Playwright, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, sync_playwright
 from server_support import PASSWORD, exr_bytes
 
 from accounts.models import User
@@ -61,10 +63,19 @@ RECIPE: dict[str, Any] = {
 }  # fmt: skip
 
 
-class BrowserTest(StaticLiveServerTestCase):
-    """One Chromium for a class; for each test a fresh person, project and shot, and a signed-in page at 1280x800."""
+@cache
+def _chromium() -> Browser:
+    """One Chromium for a process of tests: Playwright's loop can be entered once in a thread."""
+    playwright = sync_playwright().start()
+    browser = playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox", "--disable-gpu"])
+    atexit.register(playwright.stop)
+    atexit.register(browser.close)
+    return browser
 
-    playwright: Playwright
+
+class BrowserTest(StaticLiveServerTestCase):
+    """For each test a fresh person, project and shot, and a signed-in page at 1280x800."""
+
     browser: Browser
     expected_console: tuple[str, ...] = ("Failed to load resource",)
 
@@ -75,13 +86,10 @@ class BrowserTest(StaticLiveServerTestCase):
         cls.enterClassContext(override_settings(MEDIA_ROOT=cls.media / "media", NEXAL_STORE=cls.media / "store"))
         library.cache_clear()
         super().setUpClass()
-        cls.playwright = sync_playwright().start()
-        cls.browser = cls.playwright.chromium.launch(executable_path=CHROMIUM, args=["--no-sandbox", "--disable-gpu"])
+        cls.browser = _chromium()
 
     @classmethod
     def tearDownClass(cls) -> None:
-        cls.browser.close()
-        cls.playwright.stop()
         super().tearDownClass()
         library.cache_clear()
         shutil.rmtree(cls.media, ignore_errors=True)
@@ -91,7 +99,9 @@ class BrowserTest(StaticLiveServerTestCase):
         self.user = User.objects.create_user("mira", password=PASSWORD, first_name="Mira")
         self.project = Project.objects.create(name="Night Conservatory")
         Membership.objects.create(project=self.project, user=self.user, role=Role.OWNER)
-        self.shot = self.make_shot("040 moth", RECIPE, {"moth.exr": exr_bytes(plate()), "house.exr": exr_bytes(backdrop())})
+        self.shot = self.make_shot(
+            "040 moth", RECIPE, {"moth.exr": exr_bytes(plate()), "house.exr": exr_bytes(backdrop())}
+        )
         self.page = self.sign_in(self.user)
 
     def tearDown(self) -> None:
@@ -116,9 +126,11 @@ class BrowserTest(StaticLiveServerTestCase):
         page.on("pageerror", lambda error: self.complaints.append(f"page error: {error}"))
         page.on(
             "console",
-            lambda message: message.type == "error"
-            and not message.text.startswith(self.expected_console)
-            and self.complaints.append(message.text),
+            lambda message: (
+                message.type == "error"
+                and not message.text.startswith(self.expected_console)
+                and self.complaints.append(message.text)
+            ),
         )
         return page
 
@@ -128,7 +140,7 @@ class BrowserTest(StaticLiveServerTestCase):
         page.get_by_label("Name").fill(user.username)
         page.get_by_label("Password").fill(PASSWORD)
         page.get_by_role("button", name="Sign in").click()
-        page.wait_for_url(f"**{path}")
+        page.wait_for_url(lambda url: url.removeprefix(self.live_server_url) == path)
         return page
 
     def open_shot(self, page: Page | None = None, query: str = "", shot: Shot | None = None) -> Page:
@@ -182,7 +194,9 @@ class BrowserTest(StaticLiveServerTestCase):
             [name, x, y],
         )
 
-    def assert_pixel(self, page: Page, x: float, y: float, wanted: list[int], name: str = "main", near: int = 2) -> None:
+    def assert_pixel(
+        self, page: Page, x: float, y: float, wanted: list[int], name: str = "main", near: int = 2
+    ) -> None:
         """The stage comes to show these bytes at a picture position."""
         got: list[int] = []
 
@@ -209,7 +223,10 @@ class BrowserTest(StaticLiveServerTestCase):
     def wait_for_step(self, name: str, **wanted: Any) -> None:
         """The server comes to hold these settings of a step."""
         self.wait_for(
-            lambda: all(self.step(name).get("set", {}).get(key) == value for key, value in wanted.items()) and bool(self.step(name)),
+            lambda: (
+                all(self.step(name).get("set", {}).get(key) == value for key, value in wanted.items())
+                and bool(self.step(name))
+            ),
             what=f"{name} has {wanted}, not {self.step(name)}",
         )
 

@@ -112,7 +112,7 @@ class Lineage(BrowserTest):
     def test_a_note_is_kept(self) -> None:
         page = self.page
         self.menu("matte", "Note")
-        page.get_by_label("Note").fill("turned for the wings")
+        page.get_by_label("Note", exact=True).fill("turned for the wings")
         page.get_by_role("button", name="Keep").click()
         self.wait_for(lambda: self.step("matte").get("note") == "turned for the wings")
         page.get_by_label("Bench").get_by_text("turned for the wings").wait_for()

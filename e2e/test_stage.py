@@ -20,7 +20,7 @@ class Stage(BrowserTest):
         box = self.pane(page).bounding_box()
         assert box
         # The left edge of the square lies at x = 110: put the pointer one pixel inside it.
-        x, y = self.spot(page, 111, 90)
+        x, y = self.spot(page, 111.5, 90.5)
         page.mouse.move(x, y)
         for _ in range(6):
             page.mouse.wheel(0, -200)
@@ -42,10 +42,16 @@ class Stage(BrowserTest):
 
     def test_above_eight_times_pixels_are_separate_with_a_grid(self) -> None:
         page = self.page
-        page.mouse.move(*self.spot(page, 110, 90))
+        x, y = self.spot(page, 160.5, 90.5)
+        page.mouse.move(x, y)
         for _ in range(20):
             page.mouse.wheel(0, -200)
         page.get_by_role("button", name="6400 %").wait_for()
+        box = self.pane(page).bounding_box()
+        assert box
+        # The middle of a pixel in its own colour, and 32 screen pixels away the line round it.
+        row = lambda: [self.screen_pixel(page, x - box["x"] + n, y - box["y"])[0] for n in range(40)]  # noqa: E731
+        self.wait_for_page(page, lambda: abs(row()[4] - code(0.75)) <= 2 and min(row()[28:37]) < code(0.75) - 10)
 
     def test_exposure_in_stops(self) -> None:
         field = self.page.get_by_label("Exposure")
@@ -74,7 +80,7 @@ class Stage(BrowserTest):
 
     def test_partial_alpha_is_composited_in_linear_light(self) -> None:
         self.page.goto(f"{self.live_server_url}/shots/{self.shot.pk}?item=core")
-        white = self.page.get_by_label("White value")
+        white = self.page.get_by_label("White value", exact=True)
         white.fill("1")
         white.press("Enter")
         self.wait_for_step("core", white=1)
@@ -98,7 +104,10 @@ class Stage(BrowserTest):
             return {tuple(self.pixel(page, 280 + n / 3, 20)[:3]) for n in range(40)}
 
         # Lines and the picture between them where the matte removes, and none where it keeps.
-        self.wait_for_page(page, lambda: len(row()) > 2 and any(max(abs(a - b) for a, b in zip(p, green, strict=True)) <= 2 for p in row()))
+        self.wait_for_page(
+            page,
+            lambda: len(row()) > 2 and any(max(abs(a - b) for a, b in zip(p, green, strict=True)) <= 2 for p in row()),
+        )
         self.assertEqual({tuple(self.pixel(page, 150 + n / 3, 90)[:3]) for n in range(40)}, {tuple(warm)})
         page.keyboard.press("m")
         page.get_by_text("contour of").wait_for()
@@ -161,7 +170,7 @@ class Stage(BrowserTest):
     def test_the_wall_lists_channels_with_range_and_filter(self) -> None:
         page = self.page
         wall = page.get_by_label("Channels")
-        wall.get_by_text(".12–.75").first.wait_for()
+        wall.get_by_text(".13–.75").first.wait_for()
         page.get_by_label("Filter channels or roles").fill("moth.g")
         self.assertEqual(wall.get_by_role("button", name="Channel").count(), 1)
         page.get_by_label("Filter channels or roles").fill("nothing")

@@ -82,7 +82,7 @@ class Story(BrowserTest):
         # Pull the ends in, turn it round, give it to the picture, lay it over the house.
         self.add_step(page, "pull the ends")
         self.wait_for_step("stretch")
-        white = bench.get_by_label("White value")
+        white = bench.get_by_label("White value", exact=True)
         white.fill("0.25")
         white.press("Enter")
         self.assert_pixel(page, 20, 20, [255, 255, 255])
@@ -176,12 +176,14 @@ class Story(BrowserTest):
         with contextlib.redirect_stdout(io.StringIO()):
             self.assertEqual(main(["run", str(folder / "recipe.json"), *arguments, "--out", str(folder)]), 0)
             for suffix in (".exr", ".png"):
-                same = main(["compare", str(folder / f"browser{suffix}"), str(folder / f"cut{suffix}"), "--tolerance", "0"])
+                same = main(
+                    ["compare", str(folder / f"browser{suffix}"), str(folder / f"cut{suffix}"), "--tolerance", "0"]
+                )
                 self.assertEqual(same, 0, suffix)
 
     def test_undo_survives_a_reload_and_redo_comes_back(self) -> None:
         page = self.open_shot(query="?item=core")
-        white = page.get_by_label("White value")
+        white = page.get_by_label("White value", exact=True)
         white.fill("0.5")
         white.press("Enter")
         self.wait_for_step("core", white=0.5)
@@ -200,7 +202,7 @@ class Story(BrowserTest):
 
 class TwoBrowsers(BrowserTest):
     def change_white(self, page: object, value: str) -> None:
-        field = page.get_by_label("White value")  # type: ignore[attr-defined]
+        field = page.get_by_label("White value", exact=True)  # type: ignore[attr-defined]
         field.fill(value)
         field.press("Enter")
 
@@ -208,21 +210,20 @@ class TwoBrowsers(BrowserTest):
         mine, theirs = self.open_shot(query="?item=core"), self.sign_in(self.user)
         self.open_shot(theirs, "?item=core")
         for keep, number in (("Save mine on top", 4), ("Take revision 5", 5)):
-            with self.subTest(keep):
-                theirs.reload()
-                theirs.get_by_label("White value").wait_for()
-                mine.wait_for_timeout(200)
-                self.change_white(theirs, f"0.{number}1")
-                self.wait_for_step("core", white=float(f"0.{number}1"))
-                self.change_white(mine, f"0.{number}2")
-                mine.get_by_role("dialog").get_by_text("saved revision").wait_for()
-                self.assertEqual(self.step("core")["set"]["white"], float(f"0.{number}1"))
-                mine.get_by_role("button", name=keep).click()
-                mine.get_by_role("dialog").wait_for(state="hidden")
-                if number == 4:
-                    self.wait_for_step("core", white=0.42)
-                    self.assertEqual(self.shot.revisions.get(number=3).recipe["steps"][1]["set"]["white"], 0.41)
-                else:
-                    mine.get_by_test_id("revision").get_by_text("rev 5").wait_for()
-                    self.assertEqual(mine.get_by_label("White value").input_value(), "0.510")
-                    self.assertEqual(self.step("core")["set"]["white"], 0.51)
+            theirs.reload()
+            theirs.get_by_label("White value", exact=True).wait_for()
+            mine.wait_for_timeout(200)
+            self.change_white(theirs, f"0.{number}1")
+            self.wait_for_step("core", white=float(f"0.{number}1"))
+            self.change_white(mine, f"0.{number}2")
+            mine.get_by_role("dialog").get_by_text("saved revision").wait_for()
+            self.assertEqual(self.step("core")["set"]["white"], float(f"0.{number}1"))
+            mine.get_by_role("button", name=keep).click()
+            mine.get_by_role("dialog").wait_for(state="hidden")
+            if number == 4:
+                self.wait_for_step("core", white=0.42)
+                self.assertEqual(self.shot.revisions.get(number=3).recipe["steps"][1]["set"]["white"], 0.41)
+            else:
+                mine.get_by_test_id("revision").get_by_text("rev 5").wait_for()
+                self.assertEqual(mine.get_by_label("White value", exact=True).input_value(), "0.510")
+                self.assertEqual(self.step("core")["set"]["white"], 0.51)

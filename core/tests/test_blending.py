@@ -67,12 +67,21 @@ class Blending(CoreTest):
         for mode in BLENDS:
             with self.subTest(mode):
                 result = one("cross", {"a": "m.R", "b": "m.G"}, {"m": source}, mode=mode, domain="scene")
-                wanted = np.vectorize(lambda x, y, m=mode: w3c(m, x, y), otypes=[float])(b.astype(float), s.astype(float))
+                wanted = np.vectorize(lambda x, y, m=mode: w3c(m, x, y), otypes=[float])(
+                    b.astype(float), s.astype(float)
+                )
                 self.assert_planes(result.planes["Y"], wanted)
 
     def test_modes_that_keep_light_above_one_do(self) -> None:
         bright = MemorySource({"R": np.full((2, 2), 3.0), "G": np.full((2, 2), 2.0)})
-        for mode, value in (("add", 5), ("subtract", 1), ("multiply", 6), ("average", 2.5), ("divide", 1.5), ("screen", 1)):
+        for mode, value in (
+            ("add", 5),
+            ("subtract", 1),
+            ("multiply", 6),
+            ("average", 2.5),
+            ("divide", 1.5),
+            ("screen", 1),
+        ):
             result = one("cross", {"a": "m.R", "b": "m.G"}, {"m": bright}, mode=mode, domain="scene")
             self.assert_planes(result.planes["Y"], value)
 
@@ -92,7 +101,9 @@ class Blending(CoreTest):
 
         source, b, s = self.grid()
         result = one("cross", {"a": "m.R", "b": "m.G"}, {"m": source}, mode="average")
-        wanted = (np.vectorize(srgb, otypes=[float])(b.astype(float)) + np.vectorize(srgb, otypes=[float])(s.astype(float))) / 2
+        wanted = (
+            np.vectorize(srgb, otypes=[float])(b.astype(float)) + np.vectorize(srgb, otypes=[float])(s.astype(float))
+        ) / 2
         self.assert_planes(result.planes["Y"], wanted, 2e-4)
         data = MemorySource({"Z": b, "W": s}, data=["Z", "W"])
         result = one("cross", {"a": "m.Z", "b": "m.W"}, {"m": data}, mode="average")

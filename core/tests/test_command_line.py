@@ -21,9 +21,24 @@ STORY = {
     "nexal": 1,
     "sources": {"moth": {"files": "moth.exr"}},
     "steps": [
-        {"name": "others", "op": "cross", "in": {"a": "moth.R", "b": "moth.B"}, "set": {"mode": "lighten", "domain": "scene"}},
-        {"name": "pull", "op": "cross", "in": {"a": "moth.G", "b": "others"}, "set": {"mode": "subtract", "domain": "scene"}},
-        {"name": "core", "op": "stretch", "in": {"from": "pull"}, "set": {"black": 0.02, "white": 0.3, "domain": "scene"}},
+        {
+            "name": "others",
+            "op": "cross",
+            "in": {"a": "moth.R", "b": "moth.B"},
+            "set": {"mode": "lighten", "domain": "scene"},
+        },
+        {
+            "name": "pull",
+            "op": "cross",
+            "in": {"a": "moth.G", "b": "others"},
+            "set": {"mode": "subtract", "domain": "scene"},
+        },
+        {
+            "name": "core",
+            "op": "stretch",
+            "in": {"from": "pull"},
+            "set": {"black": 0.02, "white": 0.3, "domain": "scene"},
+        },
         {"name": "matte", "op": "invert", "in": {"from": "core"}},
         {"name": "cut", "op": "attach_alpha", "in": {"picture": "moth", "alpha": "matte"}},
     ],

@@ -28,14 +28,24 @@ EVERY_STEP = [
     {"name": "turned", "op": "invert", "in": {"from": "pulled"}},
     {"name": "held", "op": "clamp", "in": {"from": "sums"}, "set": {"low": 0.1, "high": 0.6}},
     {"name": "flat", "op": "constant", "in": {"like": "p"}, "set": {"colour": [0.1, 0.2, 0.3, 0.4]}},
-    {"name": "slope", "op": "ramp", "in": {"like": "p"}, "set": {"start": [3, 5], "end": [60, 40], "profile": "smooth"}},
+    {
+        "name": "slope",
+        "op": "ramp",
+        "in": {"like": "p"},
+        "set": {"start": [3, 5], "end": [60, 40], "profile": "smooth"},
+    },
     {"name": "soft", "op": "blur", "in": {"from": "p"}, "set": {"radius": 2.2}},
     {"name": "boxed", "op": "blur", "in": {"from": "pulled"}, "set": {"radius": 1.7, "filter": "box"}},
     {"name": "moved", "op": "place", "in": {"picture": "p"}, "set": {"x": 4.3, "y": -2, "rotate": 20, "scale": 0.8}},
     {"name": "cut", "op": "attach_alpha", "in": {"picture": "p", "alpha": "turned"}, "set": {"state": "premultiply"}},
     {"name": "multiplied", "op": "premultiply", "in": {"picture": "p"}},
     {"name": "divided", "op": "unpremultiply", "in": {"picture": "q"}},
-    {"name": "stacked", "op": "stack", "in": {"under": "q", "over": "moved", "matte": "slope"}, "set": {"opacity": 0.9}},
+    {
+        "name": "stacked",
+        "op": "stack",
+        "in": {"under": "q", "over": "moved", "matte": "slope"},
+        "set": {"opacity": 0.9},
+    },
 ]
 
 
@@ -49,7 +59,12 @@ class Regions(CoreTest):
         for step in EVERY_STEP:
             name = step["name"]
             whole = run(EVERY_STEP, given, name)
-            for region in (Window(0, 0, 16, 16), Window(21, 13, 30, 20), Window(-5, -4, 20, 12), Window(50, 40, 30, 20)):
+            for region in (
+                Window(0, 0, 16, 16),
+                Window(21, 13, 30, 20),
+                Window(-5, -4, 20, 12),
+                Window(50, 40, 30, 20),
+            ):
                 part = run(EVERY_STEP, given, name, region=region)
                 inner = region.intersect(whole.region)
                 for channel, plane in part.planes.items():
@@ -63,7 +78,9 @@ class Regions(CoreTest):
         smooth = np.add.outer(np.linspace(0.2, 0.5, 48), np.linspace(0, 0.4, 64)).astype(np.float32)
         alpha = (smooth * 0.9).astype(np.float32)
         given = {
-            name: MemorySource({c: smooth * k for c, k in zip("RGB", (1, 0.8, 0.6), strict=True)} | {"A": alpha}, alpha=state)
+            name: MemorySource(
+                {c: smooth * k for c, k in zip("RGB", (1, 0.8, 0.6), strict=True)} | {"A": alpha}, alpha=state
+            )
             for name, state in (("p", Alpha.STRAIGHT), ("q", Alpha.PREMULTIPLIED))
         }
         for step in EVERY_STEP:

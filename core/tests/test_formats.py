@@ -82,7 +82,9 @@ class Exr(FormatTest):
 
         common = {"type": OpenEXR.scanlineimage, "displayWindow": box(0, 0, 16, 8)}
         parts = [
-            OpenEXR.Part(common | {"dataWindow": box(0, 0, 16, 8)}, {"R": np.full((8, 16), 0.5, np.float16)}, name="beauty"),
+            OpenEXR.Part(
+                common | {"dataWindow": box(0, 0, 16, 8)}, {"R": np.full((8, 16), 0.5, np.float16)}, name="beauty"
+            ),
             OpenEXR.Part(common | {"dataWindow": box(4, 2, 4, 4)}, {"fog.R": np.ones((4, 4), np.float32)}, name="fog"),
         ]
         path = self.place / "parts.exr"
@@ -96,7 +98,9 @@ class Exr(FormatTest):
 
     def test_any_channel_name(self) -> None:
         names = ["R", "a.b.c.d.Z", "Größe", "with space", "UPPER.lower", "0"]
-        path = write_exr(self.place / "names.exr", {name: np.full((4, 4), n, np.float32) for n, name in enumerate(names)})
+        path = write_exr(
+            self.place / "names.exr", {name: np.full((4, 4), n, np.float32) for n, name in enumerate(names)}
+        )
         source = self.open(path)
         self.assertEqual(sorted(source.description.channels), sorted(names))
         for number, name in enumerate(names):
@@ -245,7 +249,9 @@ class Damaged(FormatTest):
         warnings: list[str] = []
         self.session.warn = warnings.append
         source = self.open(path)
-        self.assertEqual(source.description.channels, ("R",) if len(source.stored.header["parts"]) == 1 else ("part0.R",))
+        self.assertEqual(
+            source.description.channels, ("R",) if len(source.stored.header["parts"]) == 1 else ("part0.R",)
+        )
         self.assertIn("part1", warnings[0])
 
     def png(self, width: int, height: int, body: bytes) -> bytes:

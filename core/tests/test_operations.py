@@ -95,12 +95,11 @@ class Numbers(CoreTest):
         p = {name: plane.astype(float) for name, plane in picture.planes.items()}
         result = one("weigh", {"from": "p"}, {"p": picture})
         self.assert_planes(result.planes["Y"], 0.2126 * p["R"] + 0.7152 * p["G"] + 0.0722 * p["B"])
-        result = one(
-            "weigh", {"from": "p"}, {"p": picture}, weights={"R": 3, "B": 1}, normalise=True, offset=0.1
-        )
+        result = one("weigh", {"from": "p"}, {"p": picture}, weights={"R": 3, "B": 1}, normalise=True, offset=0.1)
         self.assert_planes(result.planes["Y"], (3 * p["R"] + p["B"]) / 4 + 0.1)
         self.assert_refused(
-            lambda: one("weigh", {"from": "p"}, {"p": picture}, weights={"R": 1, "G": -1}, normalise=True), "add up to 0"
+            lambda: one("weigh", {"from": "p"}, {"p": picture}, weights={"R": 1, "G": -1}, normalise=True),
+            "add up to 0",
         )
 
     def test_invert_leaves_alpha_unless_named(self) -> None:
@@ -177,7 +176,9 @@ class Mattes(CoreTest):
     def test_a_matte_is_not_encoded_a_second_time(self) -> None:
         picture = MemorySource(rgb())
         crossed = {"name": "c", "op": "cross", "in": {"a": "p.R", "b": "p.G"}, "set": {"mode": "lighten"}}
-        result = run([crossed, {"name": "t", "op": "threshold", "in": {"from": "c"}, "set": {"level": 0.6}}], {"p": picture})
+        result = run(
+            [crossed, {"name": "t", "op": "threshold", "in": {"from": "c"}, "set": {"level": 0.6}}], {"p": picture}
+        )
         larger = np.maximum(srgb(picture.planes["R"]), srgb(picture.planes["G"]))
         clear = np.abs(larger - 0.6) > 1e-4
         np.testing.assert_array_equal(result.planes["Y"][clear], (larger >= 0.6)[clear])
@@ -216,14 +217,21 @@ class Alphas(CoreTest):
         self.assert_planes(result.planes["R"], [[0.4, 0.8, 0.4]])
 
     def test_each_layer_goes_by_its_own_alpha(self) -> None:
-        planes = {"R": np.ones((2, 2)), "A": np.full((2, 2), 0.5), "fog.R": np.ones((2, 2)), "fog.A": np.full((2, 2), 0.25)}
+        planes = {
+            "R": np.ones((2, 2)),
+            "A": np.full((2, 2), 0.5),
+            "fog.R": np.ones((2, 2)),
+            "fog.A": np.full((2, 2), 0.25),
+        }
         picture = MemorySource(planes, alpha=Alpha.STRAIGHT, data=["A", "fog.A"])
         result = one("premultiply", {"picture": "p"}, {"p": picture})
         self.assert_planes(result.planes["R"], 0.5)
         self.assert_planes(result.planes["fog.R"], 0.25)
 
     def test_a_picture_without_alpha_cannot_be_premultiplied(self) -> None:
-        self.assert_refused(lambda: one("premultiply", {"picture": "p"}, {"p": MemorySource(rgb())}), "no alpha", "attach_alpha")
+        self.assert_refused(
+            lambda: one("premultiply", {"picture": "p"}, {"p": MemorySource(rgb())}), "no alpha", "attach_alpha"
+        )
 
     def test_a_plane_port_takes_the_alpha_of_a_picture_but_never_its_luminance(self) -> None:
         picture = rgba()
@@ -275,7 +283,13 @@ class Neighbourhood(CoreTest):
     def test_box_blur_covers_fractions_of_pixels(self) -> None:
         line = np.zeros((1, 9), np.float32)
         line[0, 4] = 1
-        result = one("blur", {"from": "p"}, {"p": MemorySource({"Y": np.repeat(line, 9, 0)}, data=["Y"])}, radius=1.5, filter="box")
+        result = one(
+            "blur",
+            {"from": "p"},
+            {"p": MemorySource({"Y": np.repeat(line, 9, 0)}, data=["Y"])},
+            radius=1.5,
+            filter="box",
+        )
         self.assert_planes(result.planes["Y"][4], np.array([0, 0, 0.125, 0.25, 0.25, 0.25, 0.125, 0, 0]))
 
     def test_blur_of_named_channels_leaves_others(self) -> None:
@@ -298,7 +312,9 @@ class Neighbourhood(CoreTest):
     def test_place_turns_clockwise_about_the_middle(self) -> None:
         plane = np.zeros((9, 9), np.float32)
         plane[0, 4] = 1  # twelve o'clock
-        result = one("place", {"picture": "p"}, {"p": MemorySource({"Y": plane}, data=["Y"])}, rotate=90, filter="nearest")
+        result = one(
+            "place", {"picture": "p"}, {"p": MemorySource({"Y": plane}, data=["Y"])}, rotate=90, filter="nearest"
+        )
         y, x = np.argwhere(result.planes["Y"] > 0.5)[0]
         self.assertEqual((x + result.region.x, y + result.region.y), (8, 4))  # three o'clock
 

@@ -101,7 +101,9 @@ class Validation(CoreTest):
         self.assert_refused(lambda: load_recipe(path), "recipe.json")
 
     def test_a_recipe_survives_the_way_through_json(self) -> None:
-        data = recipe([self.step(set={"mode": "add"}, note="by hand")], outputs={"o": {"from": "pull", "file": "o.exr"}})
+        data = recipe(
+            [self.step(set={"mode": "add"}, note="by hand")], outputs={"o": {"from": "pull", "file": "o.exr"}}
+        )
         self.assertEqual(parse_recipe(json.loads(json.dumps(parse_recipe(data).as_json()))).as_json(), data)
 
 

@@ -24,7 +24,9 @@ class Deliver(ServerTest):
         self.path = f"/api/shots/{self.shot.pk}"
 
     def make(self, name: str = "cut", **spec: object) -> dict:
-        answer = self.api.post(f"{self.path}/deliverables", {"name": name, "spec": {"from": "cut", "file": "cut.exr"} | spec})
+        answer = self.api.post(
+            f"{self.path}/deliverables", {"name": name, "spec": {"from": "cut", "file": "cut.exr"} | spec}
+        )
         self.assertEqual(answer.status_code, 200, answer.content)
         return answer.json()
 

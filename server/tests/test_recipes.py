@@ -33,7 +33,9 @@ class History(ServerTest):
         self.save(self.story())
         self.api.post(f"/api/shots/{self.shot.pk}/undo", {"head": 2})
         self.assertEqual(self.save({"nexal": 1, "sources": {"fern": {"files": "f.png"}}}).json()["number"], 3)
-        self.assertEqual([row["number"] for row in self.api.get(f"/api/shots/{self.shot.pk}/revisions").json()], [1, 2, 3])
+        self.assertEqual(
+            [row["number"] for row in self.api.get(f"/api/shots/{self.shot.pk}/revisions").json()], [1, 2, 3]
+        )
         self.assertEqual(Revision.objects.get(shot=self.shot, number=2).recipe, self.story())
 
     def test_a_save_against_an_old_head_is_refused_with_both_versions_at_hand(self) -> None:

@@ -42,7 +42,11 @@ class Imports(ServerTest):
 
     def test_broken_files_are_told_and_the_server_goes_on(self) -> None:
         whole = exr_bytes(plate())
-        for name, content in (("empty.exr", b""), ("text.exr", b"not a picture"), ("half.exr", whole[: len(whole) // 2])):
+        for name, content in (
+            ("empty.exr", b""),
+            ("text.exr", b"not a picture"),
+            ("half.exr", whole[: len(whole) // 2]),
+        ):
             with self.subTest(name):
                 answer = self.api.upload(self.shot.pk, name, content)
                 if not content:

@@ -2,7 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
 
-import { type Problem, api, problemOf } from "@/api/client";
+import { type Problem, api, got, problemOf } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { TextField } from "@/parts/TextField";
@@ -21,8 +21,9 @@ export function SignIn() {
     event.preventDefault();
     setBusy(true);
     try {
-      await api.POST("/api/session", { body: { username, password } });
-      await client.invalidateQueries();
+      const session = await got(api.POST("/api/session", { body: { username, password } }));
+      client.clear();
+      client.setQueryData(["session"], session);
       void navigate(next?.startsWith("/") && !next.startsWith("//") ? next : "/projects", { replace: true });
     } catch (error) {
       setProblem(problemOf(error));
@@ -31,7 +32,7 @@ export function SignIn() {
     }
   };
   return (
-    <main className="grid h-full grid-cols-[1fr_360px] bg-stage max-md:grid-cols-1">
+    <main className="grid h-full grid-cols-[1fr_360px] bg-well max-md:grid-cols-1">
       <div className="flex items-end overflow-hidden p-10 max-md:hidden" aria-hidden>
         <Skylines />
       </div>

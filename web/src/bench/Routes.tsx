@@ -91,7 +91,7 @@ export function Routes({ value, items, onChange }: Props) {
             event.stopPropagation();
             if (event.key === "Enter") add();
           }}
-          className="h-6 min-w-0 grow rounded-sm border border-line bg-stage px-2 text-[12px] placeholder:text-dim"
+          className="h-6 min-w-0 grow rounded-sm border border-line bg-well px-2 text-[12px] placeholder:text-dim"
         />
         <Button onClick={add}>Add</Button>
       </div>

@@ -73,7 +73,7 @@ export function SettingField({ name, schema, value, channels, items, onChange }:
             aria-label={label}
             checked={Boolean(current)}
             onCheckedChange={(next) => onChange(next, true)}
-            className="h-4 w-7 rounded-full border border-line bg-stage data-[state=checked]:border-lichen data-[state=checked]:bg-lichen"
+            className="h-4 w-7 rounded-full border border-line bg-well data-[state=checked]:border-lichen data-[state=checked]:bg-lichen"
           >
             <Switch.Thumb className="block h-2.5 w-2.5 translate-x-0.5 rounded-full bg-dim transition-transform data-[state=checked]:translate-x-3.5 data-[state=checked]:bg-on-lichen" />
           </Switch.Root>

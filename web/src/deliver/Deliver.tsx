@@ -45,7 +45,7 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
   };
   const path = (row: DeliverableRow) => ({ params: { path: { shot_id: shot, deliverable_id: row.id } } });
   return (
-    <section aria-label="Deliver" className="min-w-0 grow overflow-y-auto bg-stage p-6">
+    <section aria-label="Deliver" className="min-w-0 grow overflow-y-auto bg-well p-6">
       <div className="mx-auto max-w-5xl">
         <div className="mb-4 flex items-center justify-between">
           <h2 className="text-[16px] font-semibold">Deliverables</h2>

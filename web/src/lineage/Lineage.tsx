@@ -70,9 +70,10 @@ export function Lineage({
         className="relative flex h-full items-start gap-3.5 overflow-x-auto overflow-y-hidden px-3 pt-3.5"
         onKeyDown={(event) => {
           const turn = event.key === "ArrowRight" ? 1 : event.key === "ArrowLeft" ? -1 : 0;
+          const from = (event.target as HTMLElement).dataset.item;
           const names = [...sources, ...steps.map((step) => step.name)];
-          const next = names[names.indexOf(item ?? "") + turn];
-          if (!turn || !next || (event.target as HTMLElement).tagName !== "BUTTON") return;
+          const next = from ? names[names.indexOf(from) + turn] : undefined;
+          if (!turn || !next) return;
           event.preventDefault();
           onChoose(next);
           ribbon.current?.querySelector<HTMLElement>(`[data-item="${next}"]`)?.focus();
@@ -153,7 +154,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
         onDragStart={(event) => event.dataTransfer.setData(MOVED, name)}
         onClick={() => onChoose(name)}
         onDoubleClick={() => writable && actions.rename(name)}
-        className={`relative block h-[57px] w-28 overflow-hidden rounded-sm border bg-stage ${edge}`}
+        className={`relative block h-[57px] w-28 overflow-hidden rounded-sm border bg-well ${edge}`}
       >
         {item?.problem ? (
           <span className="flex h-full items-center px-2 text-left text-[11px] leading-tight text-ember">

@@ -33,7 +33,7 @@ export function PageFrame({ trail, children }: { trail: ReactNode; children: Rea
           Sign out
         </Button>
       </header>
-      <main className="min-h-0 grow overflow-y-auto bg-stage p-6">{children}</main>
+      <main className="min-h-0 grow overflow-y-auto bg-well p-6">{children}</main>
     </div>
   );
 }

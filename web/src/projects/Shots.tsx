@@ -91,9 +91,13 @@ function ShotCard({ shot }: { shot: ShotRow }) {
         className="block overflow-hidden rounded-sm border border-line bg-panel hover:border-faint"
       >
         {shot.picture && !planes.isError ? (
-          <SmallPicture planes={planes.data} label={`Shot ${shot.name}`} className="aspect-video w-full !object-cover" />
+          <SmallPicture
+            planes={planes.data}
+            label={`Shot ${shot.name}`}
+            className="aspect-video w-full !object-cover"
+          />
         ) : (
-          <span className="flex aspect-video items-center justify-center bg-stage text-[12px] text-dim">
+          <span className="flex aspect-video items-center justify-center bg-well text-[12px] text-dim">
             {shot.picture ? "cannot be shown; open it to see why" : "no pictures yet"}
           </span>
         )}

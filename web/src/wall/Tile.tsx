@@ -59,6 +59,7 @@ export function Tile({
   const counts = report?.histogram.counts ?? made?.counts;
   const ends =
     report ?? (made && made.min !== null && made.max !== null ? { min: made.min, max: made.max } : null);
+  const range = ends ? `${short(ends.min ?? 0)}–${short(ends.max ?? 0)}` : "";
   const drop = (event: DragEvent) => {
     const dragged = event.dataTransfer.getData(DRAGGED);
     if (!dragged || dragged === address) return;
@@ -71,7 +72,6 @@ export function Tile({
       type="button"
       draggable
       aria-pressed={lit}
-      aria-label={`Channel ${address}`}
       title={`${address}${row ? ` · ${row.type}, ${row.role}` : ""}\nShift-click shows several together; drop one tile on another to cross them`}
       onDragStart={(event) => event.dataTransfer.setData(DRAGGED, address)}
       onDragOver={(event) => event.dataTransfer.types.includes(DRAGGED) && event.preventDefault()}
@@ -80,24 +80,24 @@ export function Tile({
       className={`block w-[91px] overflow-hidden rounded-sm border text-left ${lit ? "border-lichen" : "border-line hover:border-faint"}`}
     >
       {planes.isError ? (
-        <span className="flex h-[52px] items-center justify-center bg-stage px-1 text-center text-[11px] text-ember">
+        <span className="flex h-[52px] items-center justify-center bg-well px-1 text-center text-[11px] text-ember">
           cannot be shown
         </span>
       ) : (
         <SmallPicture
           planes={planes.data}
           look={report && data ? { range: dataRange(report) } : {}}
-          label={`${address} as greyscale`}
+          label={`Channel ${address}`}
           className="h-[52px] w-full"
         />
       )}
-      <span className={`block bg-stage ${tint}`}>
+      <span className={`block bg-well ${tint}`}>
         {counts ? <Skyline counts={counts} /> : <span className="block h-3.5" />}
       </span>
       <span className="flex items-baseline justify-between gap-1 px-1.5 py-0.5">
         <span className="truncate font-narrow text-[12px] text-text">{last}</span>
         <span className="shrink-0 font-mono text-[10px] text-faint">
-          {ends ? `${short(ends.min ?? 0)}–${short(ends.max ?? 0)}` : waiting ? "…" : ""}
+          {range || (waiting ? "…" : "")}
         </span>
       </span>
     </button>

@@ -1,7 +1,7 @@
 import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Plus } from "lucide-react";
-import { useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 
 import { type Item, api, got } from "@/api/client";
 import { type Recipe, sourcesOf } from "@/api/recipe";
@@ -62,6 +62,14 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
     getItemKey: (index) => rows[index]!.key + rows[index]!.kind,
     overscan: 4,
   });
+  const heading = rows.findIndex((row) => row.kind === "heading" && row.item === item);
+  const { scrollToIndex } = virtual;
+  // What is chosen elsewhere comes into view here.
+  useEffect(() => {
+    if (heading >= 0) scrollToIndex(heading, { align: "start" });
+    // Only a new choice scrolls, not a row that moved.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [item]);
   const top = virtual.getVirtualItems().find((entry) => entry.end > (virtual.scrollOffset ?? 0))?.index ?? 0;
   const sticky = rows.slice(0, top + 1).findLast((row) => row.kind === "heading");
 
@@ -96,7 +104,7 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
             event.stopPropagation();
             if (event.key === "Escape") setFilter("");
           }}
-          className="h-6 min-w-0 grow rounded-sm border border-line bg-stage px-2 text-[12px] placeholder:text-dim"
+          className="h-6 min-w-0 grow rounded-sm border border-line bg-well px-2 text-[12px] placeholder:text-dim"
         />
         {writable && (
           <>

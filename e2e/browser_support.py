@@ -54,13 +54,18 @@ RECIPE: dict[str, Any] = {
     "nexal": 1,
     "sources": {"moth": {"files": "moth.exr"}, "house": {"files": "house.exr"}},
     "steps": [
-        {"name": "pull", "op": "cross", "in": {"a": "moth.G", "b": "moth.R"}, "set": {"mode": "subtract", "domain": "scene"}},
+        {
+            "name": "pull",
+            "op": "cross",
+            "in": {"a": "moth.G", "b": "moth.R"},
+            "set": {"mode": "subtract", "domain": "scene"},
+        },
         {"name": "core", "op": "stretch", "in": {"from": "pull"}, "set": {"black": 0.0, "white": 0.25}},
         {"name": "matte", "op": "invert", "in": {"from": "core"}},
         {"name": "cut", "op": "attach_alpha", "in": {"picture": "moth", "alpha": "matte"}},
         {"name": "comp", "op": "stack", "in": {"under": "house", "over": "cut"}},
     ],
-}  # fmt: skip
+}
 
 
 @cache

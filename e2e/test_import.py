@@ -48,9 +48,16 @@ class Imports(BrowserTest):
             page.get_by_role("button", name=f"Channel {name}.R").wait_for()
             box = self.pane(page).bounding_box()
             assert box
-            self.wait_for_page(page, lambda b=box: all(
-                abs(a - b_) <= 3 for a, b_ in zip(self.screen_pixel(page, b["width"] / 2, b["height"] / 2), [200, 100, 50], strict=False)
-            ), name)  # fmt: skip
+            self.wait_for_page(
+                page,
+                lambda b=box: all(
+                    abs(a - b_) <= 3
+                    for a, b_ in zip(
+                        self.screen_pixel(page, b["width"] / 2, b["height"] / 2), [200, 100, 50], strict=False
+                    )
+                ),
+                name,
+            )
 
     def test_a_picture_is_dropped(self) -> None:
         content = exr_bytes({"G": np.full((90, 160), 0.25, np.float16)})

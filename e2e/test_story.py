@@ -34,8 +34,11 @@ class Story(BrowserTest):
         page.wait_for_url("**/sign-in**")
 
     def test_from_projects_to_a_matte_over_a_backdrop(self) -> None:
-        shot = self.make_shot("050 bare", {"nexal": 1, "sources": {"moth": {"files": "moth.exr"}, "house": {"files": "house.exr"}}},
-                              {"moth.exr": exr_bytes(plate()), "house.exr": exr_bytes(backdrop())})  # fmt: skip
+        shot = self.make_shot(
+            "050 bare",
+            {"nexal": 1, "sources": {"moth": {"files": "moth.exr"}, "house": {"files": "house.exr"}}},
+            {"moth.exr": exr_bytes(plate()), "house.exr": exr_bytes(backdrop())},
+        )
         self.shot = shot
         page = self.page
         page.get_by_role("link", name="Night Conservatory").click()

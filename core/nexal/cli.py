@@ -63,8 +63,10 @@ def _info(options: argparse.Namespace) -> int:
     print(f"{row['file']}: {row['format']}, alpha {row['alpha']}")
     for part in row["parts"]:
         x, y, width, height = part["data_window"]
-        print(f"  part {part['name'] or '(unnamed)'}: display {part['display_window']}, "
-              f"data {width} x {height} at {x}, {y}, {part['compression'] or 'not compressed'}")  # fmt: skip
+        print(
+            f"  part {part['name'] or '(unnamed)'}: display {part['display_window']}, "
+            f"data {width} x {height} at {x}, {y}, {part['compression'] or 'not compressed'}"
+        )
         types = {channel["name"]: channel for channel in part["channels"]}
         for layer in part["layers"]:
             print(f"    {layer['name'] or '(picture)'}: {layer['role']} ({layer['reason']})")

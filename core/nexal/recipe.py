@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import re
 from pathlib import Path
@@ -190,7 +191,7 @@ def value_at(keys: list[Any], frame: float) -> float:
     ordered = sorted(keys, key=lambda key: key[0])
     if frame <= ordered[0][0]:
         return float(ordered[0][1])
-    for here, following in zip(ordered, ordered[1:], strict=False):
+    for here, following in itertools.pairwise(ordered):
         if frame < following[0]:
             t = (frame - here[0]) / (following[0] - here[0])
             kind = here[2] if len(here) > 2 else "linear"

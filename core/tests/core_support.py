@@ -49,7 +49,7 @@ class MemorySource:
         for name in channels:
             plane = self.planes[name]
             if n > 1:
-                assert plane.shape[0] % n == 0 and plane.shape[1] % n == 0, "tests use sizes that a proxy divides"
+                assert not any(size % n for size in plane.shape), "tests use sizes that a proxy divides"
                 plane = plane.reshape(plane.shape[0] // n, n, plane.shape[1] // n, n).mean((1, 3), dtype=np.float32)
             result[name] = plane[region.within(own)]
         return result

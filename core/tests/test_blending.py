@@ -88,9 +88,15 @@ class Blending(CoreTest):
     def test_mix_and_inversions(self) -> None:
         source, b, s = self.grid()
         result = one(
-            "cross", {"a": "m.R", "b": "m.G"}, {"m": source},
-            mode="multiply", invert_a=True, invert_b=True, mix=0.25, domain="scene",
-        )  # fmt: skip
+            "cross",
+            {"a": "m.R", "b": "m.G"},
+            {"m": source},
+            mode="multiply",
+            invert_a=True,
+            invert_b=True,
+            mix=0.25,
+            domain="scene",
+        )
         a = 1 - b
         self.assert_planes(result.planes["Y"], a + ((1 - b) * (1 - s) - a) * 0.25)
 

@@ -111,9 +111,20 @@ class CommandLine(CoreTest):
     def test_another_source_scale_and_region(self) -> None:
         write_exr(self.place / "other.exr", {name: plane * 0 + np.float16(0.25) for name, plane in self.planes.items()})
         out, _ = self.call(
-            "run", self.recipe, "--source", f"moth={self.place / 'other.exr'}", "--out", self.place / "o",
-            "--only", "layer", "--scale", "1/2", "--region", "8,4,16,8", "--json",
-        )  # fmt: skip
+            "run",
+            self.recipe,
+            "--source",
+            f"moth={self.place / 'other.exr'}",
+            "--out",
+            self.place / "o",
+            "--only",
+            "layer",
+            "--scale",
+            "1/2",
+            "--region",
+            "8,4,16,8",
+            "--json",
+        )
         file = json.loads(out)["written"][0]
         info, _ = self.call("info", file, "--json")
         part = json.loads(info)["parts"][0]
@@ -145,8 +156,12 @@ class CommandLine(CoreTest):
         self.assertEqual((row["format"], row["alpha"]), ("exr", "none"))
         part = row["parts"][0]
         self.assertEqual(part["display_window"], [0, 0, 32, 24])
-        self.assertEqual([(c["name"], c["type"]) for c in part["channels"]], [("R", "half"), ("G", "half"), ("B", "half")]
-                         if part["channels"][0]["name"] == "R" else [("B", "half"), ("G", "half"), ("R", "half")])  # fmt: skip
+        self.assertEqual(
+            [(c["name"], c["type"]) for c in part["channels"]],
+            [("R", "half"), ("G", "half"), ("B", "half")]
+            if part["channels"][0]["name"] == "R"
+            else [("B", "half"), ("G", "half"), ("R", "half")],
+        )
         self.assertEqual(part["layers"][0]["role"], "colour")
         text, _ = self.call("info", self.place / "moth.exr")
         self.assertIn("32 x 24", text)
@@ -239,20 +254,44 @@ class Round(CoreTest):
         a = np.clip(gradient(24, 16, 9) * 1.4 - 0.2, 0, 1).astype(np.float32)
         write_exr(place / "p.exr", {name: plane * a for name, plane in rgb(24, 16).items()} | {"A": a})
         outputs = {
-            "exr_half": {"file": "a.exr"}, "exr_float": {"file": "b.exr", "depth": "float", "alpha": "straight"},
-            "png8": {"file": "c.png"}, "png16": {"file": "d.png", "depth": "16"}, "tiff8": {"file": "e.tif", "depth": 8},
-            "tiff16": {"file": "f.tif", "alpha": "straight"}, "tiff_float": {"file": "g.tiff", "depth": "float"},
-            "tga": {"file": "h.tga"}, "jpeg": {"file": "i.jpg"}, "hdr": {"file": "j.hdr"}, "dpx": {"file": "k.dpx"},
-        }  # fmt: skip
+            "exr_half": {"file": "a.exr"},
+            "exr_float": {"file": "b.exr", "depth": "float", "alpha": "straight"},
+            "png8": {"file": "c.png"},
+            "png16": {"file": "d.png", "depth": "16"},
+            "tiff8": {"file": "e.tif", "depth": 8},
+            "tiff16": {"file": "f.tif", "alpha": "straight"},
+            "tiff_float": {"file": "g.tiff", "depth": "float"},
+            "tga": {"file": "h.tga"},
+            "jpeg": {"file": "i.jpg"},
+            "hdr": {"file": "j.hdr"},
+            "dpx": {"file": "k.dpx"},
+        }
         recipe = place / "r.json"
-        recipe.write_text(json.dumps({
-            "nexal": 1, "sources": {"p": {"files": "p.exr"}}, "steps": [],
-            "outputs": {name: {"from": "p"} | spec for name, spec in outputs.items()},
-        }))  # fmt: skip
+        recipe.write_text(
+            json.dumps(
+                {
+                    "nexal": 1,
+                    "sources": {"p": {"files": "p.exr"}},
+                    "steps": [],
+                    "outputs": {name: {"from": "p"} | spec for name, spec in outputs.items()},
+                }
+            )
+        )
         with contextlib.redirect_stdout(io.StringIO()):
             self.assertEqual(main(["run", str(recipe), "--out", str(place)]), 0)
-        tolerance = {"exr_half": 6e-4, "exr_float": 1e-6, "png8": 0.006, "png16": 4e-5, "tiff8": 0.006, "tiff16": 4e-5,
-                     "tiff_float": 1e-6, "tga": 0.006, "jpeg": 0.1, "hdr": 0.01, "dpx": 0.003}  # fmt: skip
+        tolerance = {
+            "exr_half": 6e-4,
+            "exr_float": 1e-6,
+            "png8": 0.006,
+            "png16": 4e-5,
+            "tiff8": 0.006,
+            "tiff16": 4e-5,
+            "tiff_float": 1e-6,
+            "tga": 0.006,
+            "jpeg": 0.1,
+            "hdr": 0.01,
+            "dpx": 0.003,
+        }
         plain = rgb(24, 16)["G"].astype(float)
         with Session() as session:
             for name, spec in outputs.items():

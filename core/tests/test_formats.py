@@ -13,8 +13,8 @@ import numpy as np
 from core_support import CoreTest, gradient, write_exr, write_raster
 
 from nexal.colour import primaries_matrix, rgb_to_xyz
-from nexal.formats.raster import read_picture
 from nexal.formats.decoded import Limits
+from nexal.formats.raster import read_picture
 from nexal.formats.roles import role_of
 from nexal.formats.store import StoredSource
 from nexal.formats.unpack import halve
@@ -55,8 +55,10 @@ class Exr(FormatTest):
         np.testing.assert_array_equal(decoded["depth.Z"], whole)
         np.testing.assert_array_equal(decoded["id.object"], ids)
         stored = self.open(path).stored
-        self.assertEqual({name: row["type"] for name, row in stored.channels.items()},
-                         {"R": "half", "depth.Z": "float", "id.object": "uint"})  # fmt: skip
+        self.assertEqual(
+            {name: row["type"] for name, row in stored.channels.items()},
+            {"R": "half", "depth.Z": "float", "id.object": "uint"},
+        )
         np.testing.assert_array_equal(stored.samples("id.object", 1), ids)
 
     def test_every_lossless_compression(self) -> None:
@@ -144,8 +146,11 @@ class Raster(FormatTest):
             red, alpha = self.read(source, "R", "A")
             self.assert_planes(red, self.linear(codes[..., 0], full), 2e-6)
             self.assert_planes(alpha, codes[..., 3].astype(float) / full, 1e-6)
-            self.assert_planes(self.read(self.open(self.place / f"p{full}.png", colour="data"), "R")[0],
-                               codes[..., 0].astype(float) / full, 1e-6)  # fmt: skip
+            self.assert_planes(
+                self.read(self.open(self.place / f"p{full}.png", colour="data"), "R")[0],
+                codes[..., 0].astype(float) / full,
+                1e-6,
+            )
 
     def test_readings_override_the_format(self) -> None:
         path = write_raster(self.place / "p.png", self.codes, ["R", "G", "B", "A"])
@@ -184,10 +189,15 @@ class Raster(FormatTest):
 
     def test_orientation_is_honoured(self) -> None:
         turned = {
-            1: lambda a: a, 2: np.fliplr, 3: lambda a: np.rot90(a, 2), 4: np.flipud,
-            5: lambda a: np.transpose(a), 6: lambda a: np.rot90(a, -1), 7: lambda a: np.rot90(np.transpose(a), 2),
+            1: lambda a: a,
+            2: np.fliplr,
+            3: lambda a: np.rot90(a, 2),
+            4: np.flipud,
+            5: lambda a: np.transpose(a),
+            6: lambda a: np.rot90(a, -1),
+            7: lambda a: np.rot90(np.transpose(a), 2),
             8: lambda a: np.rot90(a, 1),
-        }  # fmt: skip
+        }
         codes = self.codes[..., 0]
         for orientation, turn in turned.items():
             path = self.place / f"o{orientation}.tif"
@@ -284,12 +294,19 @@ class Damaged(FormatTest):
 class Roles(unittest.TestCase):
     def test_names_and_contents(self) -> None:
         cases = {
-            ("", ("R", "G", "B")): "colour", ("lantern", ("lantern.R", "lantern.G", "lantern.B")): "light",
-            ("depth", ("depth.Z",)): "depth", ("", ("Z",)): "depth", ("position", ("position.X",)): "position",
-            ("N", ("N.X", "N.Y", "N.Z")): "normal", ("id", ("id.object",)): "id", ("fog_mask", ("fog_mask.Y",)): "mask",
-            ("whatever", ("whatever.Q",)): "unknown", ("", ("A",)): "alpha", ("", ("C", "M", "Y", "K")): "ink",
+            ("", ("R", "G", "B")): "colour",
+            ("lantern", ("lantern.R", "lantern.G", "lantern.B")): "light",
+            ("depth", ("depth.Z",)): "depth",
+            ("", ("Z",)): "depth",
+            ("position", ("position.X",)): "position",
+            ("N", ("N.X", "N.Y", "N.Z")): "normal",
+            ("id", ("id.object",)): "id",
+            ("fog_mask", ("fog_mask.Y",)): "mask",
+            ("whatever", ("whatever.Q",)): "unknown",
+            ("", ("A",)): "alpha",
+            ("", ("C", "M", "Y", "K")): "ink",
             ("view.left", ("view.left.R", "view.left.G", "view.left.B")): "colour",
-        }  # fmt: skip
+        }
         for (layer, channels), role in cases.items():
             with self.subTest(layer=layer, channels=channels):
                 self.assertEqual(role_of(layer, channels, ["half"]).role, role)

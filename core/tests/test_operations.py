@@ -26,9 +26,11 @@ class Route(CoreTest):
     def test_any_channel_goes_anywhere_and_the_rest_stays(self) -> None:
         a, b = rgba(seed=1), MemorySource(rgb(seed=20))
         result = one(
-            "route", {"base": "a"}, {"a": a, "b": b},
+            "route",
+            {"base": "a"},
+            {"a": a, "b": b},
             to={"R": {"from": "b.B"}, "mask": {"from": "a.G", "invert": True}, "flat": {"value": 0.25}},
-        )  # fmt: skip
+        )
         self.assertEqual(result.description.channels, ("R", "G", "B", "A", "mask", "flat"))
         self.assert_planes(result.planes["R"], b.planes["B"], 0)
         self.assert_planes(result.planes["G"], a.planes["G"], 0)
@@ -39,9 +41,11 @@ class Route(CoreTest):
     def test_three_renders_each_feed_one_channel(self) -> None:
         sources = {name: MemorySource(rgb(seed=seed)) for name, seed in (("warm", 1), ("mid", 2), ("cold", 3))}
         result = one(
-            "route", {}, sources,
+            "route",
+            {},
+            sources,
             to={"R": {"from": "warm.R"}, "G": {"from": "mid.G"}, "B": {"from": "cold.B"}},
-        )  # fmt: skip
+        )
         self.assert_planes(result.planes["G"], sources["mid"].planes["G"], 0)
         self.assertEqual(result.description.colour, ("R", "G", "B"))
 
@@ -161,8 +165,10 @@ class Mattes(CoreTest):
     def test_black_equal_to_white_is_refused(self) -> None:
         self.assert_refused(
             lambda: one("stretch", {"from": "p.R"}, {"p": rgba()}, black=0.4, white=0.4),
-            "step 'result'", "white", "move them apart",
-        )  # fmt: skip
+            "step 'result'",
+            "white",
+            "move them apart",
+        )
 
     def test_threshold_hard_and_soft(self) -> None:
         values = gradient()
@@ -242,8 +248,10 @@ class Alphas(CoreTest):
         self.assert_planes(cut.planes["A"], picture.planes["A"], 0)
         self.assert_refused(
             lambda: one("attach_alpha", {"picture": "p", "alpha": "p"}, {"p": MemorySource(rgb())}),
-            "a plane is wanted", "p.R", "weigh",
-        )  # fmt: skip
+            "a plane is wanted",
+            "p.R",
+            "weigh",
+        )
 
 
 class Made(CoreTest):

@@ -27,10 +27,14 @@ def frond(stem: Points, spread: float, canvas: Canvas, rib: Canvas | None = None
             width = max(1.2, length * 0.11)
             outline = np.vstack(
                 [
-                    bezier([tuple(stem[index]), tuple(middle - side * width), tuple(middle - side * width), tuple(tip)], 9),
-                    bezier([tuple(tip), tuple(middle + side * width), tuple(middle + side * width), tuple(stem[index])], 9),
+                    bezier(
+                        [tuple(stem[index]), tuple(middle - side * width), tuple(middle - side * width), tuple(tip)], 9
+                    ),
+                    bezier(
+                        [tuple(tip), tuple(middle + side * width), tuple(middle + side * width), tuple(stem[index])], 9
+                    ),
                 ]
-            )  # fmt: skip
+            )
             canvas.fill(outline)
             if length > 26:
                 for s in np.linspace(0.15, 0.9, int(length / 7)):

@@ -10,7 +10,7 @@ from config.errors import Problem
 from deliveries import services
 from deliveries.models import Deliverable, Render, RenderState
 from nexal.formats.writing import FORMATS
-from projects.access import get_shot
+from projects.access import get_shot, person
 
 router = Router()
 
@@ -136,7 +136,7 @@ def remove(request: HttpRequest, shot_id: int, deliverable_id: int) -> HttpRespo
 def render(request: HttpRequest, shot_id: int, deliverable_id: int) -> RenderRow:
     """Render it from the shot's present revision."""
     found = _find(request, shot_id, deliverable_id, write=True)
-    started = services.start(found, request.user.pk)
+    started = services.start(found, person(request))
     started.refresh_from_db()
     return _render_row(started)
 

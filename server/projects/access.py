@@ -12,9 +12,15 @@ from projects.models import Membership, Project, Role, Shot
 WRITERS = (Role.OWNER, Role.ARTIST)
 
 
+def person(request: HttpRequest) -> int:
+    """Id of who asks; routes for signed-in people only."""
+    assert request.user.pk is not None
+    return request.user.pk
+
+
 def role_in(request: HttpRequest, project_id: int) -> str:
     """The person's role. Raises Http404 where there is none."""
-    membership = Membership.objects.filter(project_id=project_id, user_id=request.user.pk).first()
+    membership = Membership.objects.filter(project_id=project_id, user_id=person(request)).first()
     if membership is None:
         raise Http404
     return membership.role

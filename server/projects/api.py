@@ -8,7 +8,7 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from config.errors import Refused
-from projects.access import get_project, role_in
+from projects.access import get_project, person, role_in
 from projects.models import Membership, Project, Role, Shot
 from recipes.services import first_revision
 
@@ -37,7 +37,7 @@ class ShotRow(Schema):
 @router.get("/projects", response=list[ProjectRow])
 def projects(request: HttpRequest) -> list[ProjectRow]:
     """The projects in which the person has a role."""
-    rows = Membership.objects.filter(user_id=request.user.pk).select_related("project")
+    rows = Membership.objects.filter(user_id=person(request)).select_related("project")
     rows = rows.annotate(shots=Count("project__shots")).order_by("project__name")
     return [ProjectRow(id=row.project_id, name=row.project.name, role=row.role, shots=row.shots) for row in rows]
 
@@ -47,7 +47,7 @@ def create_project(request: HttpRequest, new: NewName) -> ProjectRow:
     """Start a project and own it."""
     with transaction.atomic():
         project = Project.objects.create(name=new.name.strip())
-        Membership.objects.create(project=project, user_id=request.user.pk, role=Role.OWNER)
+        Membership.objects.create(project=project, user_id=person(request), role=Role.OWNER)
     return ProjectRow(id=project.pk, name=project.name, role=Role.OWNER, shots=0)
 
 
@@ -70,7 +70,7 @@ def create_shot(request: HttpRequest, project_id: int, new: NewName) -> ShotRow:
     try:
         with transaction.atomic():
             shot = Shot.objects.create(project=project, name=new.name.strip())
-            first_revision(shot, request.user.pk)
+            first_revision(shot, person(request))
     except IntegrityError:
         raise Refused(
             409, "name_taken", f"there is a shot '{new.name}' already", where="name", remedy="choose another name"

@@ -9,7 +9,7 @@ from django.http import HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
 from nexal.analysis.describe import operation_rows
-from projects.access import get_shot, role_in
+from projects.access import get_shot, person, role_in
 from recipes import services
 from recipes.models import Revision
 from sources.api import SourceRow, source_rows
@@ -123,7 +123,7 @@ def history(request: HttpRequest, shot_id: int) -> list[dict[str, Any]]:
 def save(request: HttpRequest, shot_id: int, new: Save) -> RevisionWhole:
     """Save a recipe as a new revision upon the parent that it was made from; 409 where the head is another one."""
     found = get_shot(request, shot_id, write=True)
-    return whole(services.save(found, request.user.pk or 0, new.parent, services.checked(new.recipe)))
+    return whole(services.save(found, person(request), new.parent, services.checked(new.recipe)))
 
 
 @router.post("/shots/{shot_id}/undo", response=RevisionWhole)

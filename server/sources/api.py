@@ -95,7 +95,7 @@ def source_rows(shot: Shot) -> list[SourceRow]:
 
 
 @router.post("/shots/{shot_id}/sources", response=SourceRow)
-def upload(request: HttpRequest, shot_id: int, file: UploadedFile = File(...)) -> SourceRow:  # noqa: B008
+def upload(request: HttpRequest, shot_id: int, file: File[UploadedFile]) -> SourceRow:
     """Import a file into a shot. It is unpacked in the background; follow its state."""
     shot = get_shot(request, shot_id, write=True)
     if (file.size or 0) > settings.NEXAL_UPLOAD_BYTES:

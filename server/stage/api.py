@@ -57,12 +57,12 @@ class HistogramAsk(Ask):
 
 
 class Item(Schema):
-    """What an item is, or what is wrong with it."""
+    """What an item is, or what is wrong with it. Windows are x, y, width, height, relative to the display window."""
 
     name: str
     digest: str = ""
-    display: list[int] | None = Field(None, description="x, y, width, height")
-    window: list[int] | None = Field(None, description="The data window, relative to the display window")
+    display: list[int] | None = None
+    window: list[int] | None = None
     channels: list[str] = []
     data: list[str] = []
     alpha: str = "none"
@@ -164,7 +164,9 @@ def revision_view(
     tag = f'"{feed.node.digest}-{address}-{scale}"'
     if request.headers.get("If-None-Match") == tag:
         return HttpResponse(status=304)
-    response = _picture(request, planned, feed, ViewAsk(address=address, scale=scale, frame=frame), None)
+    response = _picture(
+        request, planned, feed, ViewAsk(address=address, scale=scale, frame=frame, region=None, view=""), None
+    )
     response["ETag"] = tag
     response["Cache-Control"] = "private, max-age=31536000, immutable"
     return response

@@ -90,12 +90,17 @@ class ServerTest(TestCase):
             "nexal": 1,
             "sources": {"moth": {"files": "moth.exr"}},
             "steps": [
-                {"name": "pull", "op": "cross", "in": {"a": "moth.G", "b": "moth.R"}, "set": {"mode": "subtract", "domain": "scene"}},
+                {
+                    "name": "pull",
+                    "op": "cross",
+                    "in": {"a": "moth.G", "b": "moth.R"},
+                    "set": {"mode": "subtract", "domain": "scene"},
+                },
                 {"name": "core", "op": "stretch", "in": {"from": "pull"}, "set": {"black": 0.1, "white": 0.4}},
                 {"name": "matte", "op": "invert", "in": {"from": "core"}},
                 {"name": "cut", "op": "attach_alpha", "in": {"picture": "moth", "alpha": "matte"}},
             ],
-        }  # fmt: skip
+        }
 
     def save(self, recipe: dict[str, Any], parent: int | None = None) -> HttpResponse:
         self.shot.refresh_from_db()

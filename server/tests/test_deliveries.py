@@ -85,9 +85,12 @@ class Deliver(ServerTest):
 
     def test_what_cannot_be_written_is_refused_at_once(self) -> None:
         for spec, word in (
-            ({"file": "../up.exr"}, "file"), ({"file": "x.what"}, "format"), ({"file": "x.jpg", "alpha": "straight"}, "alpha"),
-            ({"file": "x.png", "depth": "half"}, "depth"), ({"file": "x.exr", "size": 3}, "size"),
-        ):  # fmt: skip
+            ({"file": "../up.exr"}, "file"),
+            ({"file": "x.what"}, "format"),
+            ({"file": "x.jpg", "alpha": "straight"}, "alpha"),
+            ({"file": "x.png", "depth": "half"}, "depth"),
+            ({"file": "x.exr", "size": 3}, "size"),
+        ):
             answer = self.api.post(f"{self.path}/deliverables", {"name": "x", "spec": {"from": "cut"} | spec})
             self.assertEqual(answer.status_code, 422, spec)
             self.assertIn(word, json.dumps(answer.json()))

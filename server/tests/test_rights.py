@@ -11,7 +11,13 @@ from deliveries import services as delivery_services
 from projects.models import Role
 
 OPEN = {("GET", "/api/session"), ("POST", "/api/session")}
-OWN = {("DELETE", "/api/session"), ("GET", "/api/operations"), ("GET", "/api/formats"), ("GET", "/api/projects"), ("POST", "/api/projects")}  # fmt: skip
+OWN = {
+    ("DELETE", "/api/session"),
+    ("GET", "/api/operations"),
+    ("GET", "/api/formats"),
+    ("GET", "/api/projects"),
+    ("POST", "/api/projects"),
+}
 WRITES = {
     ("POST", "/api/projects/{project_id}/shots"): {"name": "050 lantern"},
     ("POST", "/api/shots/{shot_id}/sources"): None,
@@ -50,9 +56,14 @@ class Rights(ServerTest):
         deliverable = delivery_services.create(self.shot, "cut", {"from": "cut", "file": "cut.exr"})
         render = delivery_services.start(deliverable, self.owner.pk)
         self.ids = {
-            "project_id": self.project.pk, "shot_id": self.shot.pk, "source_id": source["id"], "number": 2,
-            "address": "cut", "deliverable_id": deliverable.pk, "render_id": render.pk,
-        }  # fmt: skip
+            "project_id": self.project.pk,
+            "shot_id": self.shot.pk,
+            "source_id": source["id"],
+            "number": 2,
+            "address": "cut",
+            "deliverable_id": deliverable.pk,
+            "render_id": render.pk,
+        }
 
     def routes(self) -> list[tuple[str, str]]:
         paths = api.get_openapi_schema(path_prefix="/api/")["paths"]

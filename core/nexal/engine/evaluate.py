@@ -213,7 +213,8 @@ class Engine:
                     entering[node.digest, name] = plane
                 continue
             inner.append(node)
-            assert node.operation is not None and node.feeds is not None
+            assert node.operation is not None
+            assert node.feeds is not None
             for port, names in node.operation.wants(order(node), node.inputs, node.settings).items():
                 feed = node.feeds[port]
                 wanted.setdefault(feed.node.digest, set()).update(feed.channels[name] for name in names)
@@ -243,7 +244,8 @@ class Engine:
             cut = slice(top, top + part.height)
             values = {key: plane[cut] for key, plane in chain.entering.items()}
             for node in chain.nodes:
-                assert node.operation is not None and node.feeds is not None
+                assert node.operation is not None
+                assert node.feeds is not None
                 assert isinstance(node.operation, PointOperation)
                 inputs: dict[str, dict[str, Plane]] = {}
                 names = chain.wanted[node.digest]

@@ -198,7 +198,7 @@ def _port_addresses(step: Step, operation: Operation) -> dict[str, str]:
     missing = [port.name for port in operation.ports if port.required and port.name not in step.inputs]
     if missing:
         raise RecipeError(f"port '{missing[0]}' is not fed", where=f"port '{missing[0]}'", remedy="give it an address")
-    return {name: value for name in known if isinstance(value := step.inputs.get(name), str)}
+    return {name: str(step.inputs[name]) for name in known if name in step.inputs}
 
 
 def addresses_of(step: Step) -> list[str]:

@@ -18,9 +18,23 @@ from nexal.picture import Window, is_alpha
 
 MAGIC = b"\x76\x2f\x31\x01"
 _OWN = frozenset(
-    {"channels", "compression", "dataWindow", "displayWindow", "lineOrder", "type", "tiles", "chunkCount", "name",
-     "screenWindowCenter", "screenWindowWidth", "chromaticities", "version", "preview"}
-)  # fmt: skip
+    {
+        "channels",
+        "compression",
+        "dataWindow",
+        "displayWindow",
+        "lineOrder",
+        "type",
+        "tiles",
+        "chunkCount",
+        "name",
+        "screenWindowCenter",
+        "screenWindowWidth",
+        "chromaticities",
+        "version",
+        "preview",
+    }
+)
 
 
 def _window(box: Any) -> Window:

@@ -19,8 +19,19 @@ from nexal.picture import Window
 
 _STRAIGHT_BY_STANDARD = frozenset({"png", "webp", "gif", "bmp", "ico", "psd", "jpegxl", "dds"})
 _FORMAT_NAMES = {"targa": "tga"}
-_READ_AS = {"uint8": "uint8", "int8": "uint8", "uint16": "uint16", "int16": "uint16", "half": "half", "float": "float",
-            "double": "float", "uint32": "uint", "uint": "uint", "int32": "uint", "int": "uint"}  # fmt: skip
+_READ_AS = {
+    "uint8": "uint8",
+    "int8": "uint8",
+    "uint16": "uint16",
+    "int16": "uint16",
+    "half": "half",
+    "float": "float",
+    "double": "float",
+    "uint32": "uint",
+    "uint": "uint",
+    "int32": "uint",
+    "int": "uint",
+}
 _TURNS: dict[int, Callable[[NDArray[Any]], NDArray[Any]]] = {
     2: lambda a: a[:, ::-1],
     3: lambda a: a[::-1, ::-1],
@@ -107,7 +118,7 @@ def _read_part(opened: Any, index: int, path: Path, limits: Limits) -> DecodedPa
         )
     pixels = np.asarray(pixels).reshape(spec.height, spec.width, spec.nchannels)
     orientation = spec.get_int_attribute("Orientation", 1)
-    pixels = _TURNS.get(orientation, lambda a: a)(pixels)
+    pixels = _TURNS[orientation](pixels) if orientation in _TURNS else pixels
     height, width = pixels.shape[:2]
     turned = (height, width) != (spec.height, spec.width)
     full = Window(spec.full_x, spec.full_y, spec.full_width or width, spec.full_height or height)

@@ -90,7 +90,7 @@ def report(samples: NDArray[Any], *, encoded: bool) -> dict[str, Any]:
         "percentiles": {
             str(rank): float(value) for rank, value in zip(PERCENTILES, np.percentile(finite, PERCENTILES), strict=True)
         },
-        "histogram": {"low": ends[0], "high": ends[1], "encoded": encoded, "counts": skyline(seen, *ends)},
+        "histogram": {"low": ends[0], "high": ends[1], "encoded": encoded, "counts": skyline(seen, ends[0], ends[1])},
         "noise": noise(sampled),
         "non_finite": bad / samples.size,
     }

@@ -122,7 +122,7 @@ def unpack(decoded: Decoded, folder: Path) -> None:
     }
     _write_json(folder / HEADER, header)
     with ThreadPoolExecutor(2) as pool:
-        for _ in pool.map(lambda job: _store(folder, *job, decoded.encoding), zip(rows, planes, strict=True)):
+        for _ in pool.map(lambda row, plane: _store(folder, row, plane, decoded.encoding), rows, planes):
             pass
     (folder / COMPLETE).touch()
 

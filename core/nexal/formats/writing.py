@@ -132,8 +132,11 @@ def write(picture: Picture, target: Target, path: Path, notes: Mapping[str, str]
             _write_raster(picture, kept, target, part, notes)
         os.replace(part, path)
     except OSError as error:
-        raise FormatError(f"cannot be written ({error.strerror or error})", where=path.name, remedy="check the folder "
-                          "and the space left") from None  # fmt: skip
+        raise FormatError(
+            f"cannot be written ({error.strerror or error})",
+            where=path.name,
+            remedy="check the folder and the space left",
+        ) from None
     finally:
         part.unlink(missing_ok=True)
 

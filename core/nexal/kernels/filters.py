@@ -36,6 +36,4 @@ def box_weights(radius: float) -> NDArray[np.float32]:
 
 def blur(plane: Plane, weights: NDArray[np.float32]) -> Plane:
     """Separable filter of a plane with symmetric `weights`; the plane's edges extend outward."""
-    return cv2.sepFilter2D(  # type: ignore[no-any-return]
-        np.ascontiguousarray(plane), cv2.CV_32F, weights, weights, borderType=cv2.BORDER_REPLICATE
-    )
+    return cv2.sepFilter2D(np.ascontiguousarray(plane), cv2.CV_32F, weights, weights, borderType=cv2.BORDER_REPLICATE)

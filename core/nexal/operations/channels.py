@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Literal
 
 import numpy as np
@@ -28,9 +28,23 @@ from nexal.operations.base import (
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, is_alpha, named_as_colour
 
 BlendMode = Literal[
-    "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light", "soft-light",
-    "difference", "exclusion", "add", "subtract", "divide", "average", "normal",
-]  # fmt: skip
+    "multiply",
+    "screen",
+    "overlay",
+    "darken",
+    "lighten",
+    "color-dodge",
+    "color-burn",
+    "hard-light",
+    "soft-light",
+    "difference",
+    "exclusion",
+    "add",
+    "subtract",
+    "divide",
+    "average",
+    "normal",
+]
 
 
 def in_domain(value: Value, description: Description, domain: Domain) -> Value:
@@ -96,7 +110,7 @@ class Route(PointOperation):
         if not channels:
             raise SettingError("leaves no channel", where="setting 'to'", remedy="name a channel to make")
         data = set(base.data) if base and settings.keep else set()
-        for name, feed in settings.to.items():
+        for name, _feed in settings.to.items():
             data.discard(name)
             source = inputs.get(f"to.{name}")
             if is_alpha(name) or (source.all_data if source else not named_as_colour(name)):
@@ -168,6 +182,17 @@ class Cross(PointOperation):
         return {PLANE_NAME: crossed if settings.mix == 1 else lerp(a, crossed, np.float32(settings.mix))}
 
 
+_ARITHMETIC: dict[str, Callable[[Value, Value], Value]] = {
+    "add": lambda value, number: value + number,
+    "subtract": lambda value, number: value - number,
+    "multiply": lambda value, number: value * number,
+    "divide": lambda value, number: value / number,
+    "power": power,
+    "minimum": minimum,
+    "maximum": maximum,
+}
+
+
 class ArithmeticSettings(Settings):
     op: Literal["add", "subtract", "multiply", "divide", "power", "minimum", "maximum"] = setting(
         "add", "What is done with each channel"
@@ -203,15 +228,7 @@ class Arithmetic(PointOperation):
         return settings.values
 
     def express(self, values: Mapping[str, Channels], settings: ArithmeticSettings, scene: Scene) -> Channels:
-        apply = {
-            "add": np.add,
-            "subtract": np.subtract,
-            "multiply": np.multiply,
-            "divide": np.divide,
-            "power": power,
-            "minimum": minimum,
-            "maximum": maximum,
-        }[settings.op]
+        apply = _ARITHMETIC[settings.op]
         result = dict(values["from"])
         for name, number in self._numbers(scene.descriptions["from"], settings).items():
             if name in result:

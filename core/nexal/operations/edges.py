@@ -23,10 +23,30 @@ from nexal.operations.base import (
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description
 
 StackMode = Literal[
-    "over", "under", "in", "out", "atop", "xor", "plus",
-    "normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light",
-    "soft-light", "difference", "exclusion", "add", "subtract", "divide", "average",
-]  # fmt: skip
+    "over",
+    "under",
+    "in",
+    "out",
+    "atop",
+    "xor",
+    "plus",
+    "normal",
+    "multiply",
+    "screen",
+    "overlay",
+    "darken",
+    "lighten",
+    "color-dodge",
+    "color-burn",
+    "hard-light",
+    "soft-light",
+    "difference",
+    "exclusion",
+    "add",
+    "subtract",
+    "divide",
+    "average",
+]
 
 
 class AttachAlphaSettings(Settings):

@@ -82,7 +82,8 @@ class Place(Operation):
     """Move a picture about its display window: scaled and rotated about the window's middle, then shifted.
 
     picture -> picture; the data window follows, the display window stays. Outside the data window all is 0.
-    Filters: cubic (Catmull-Rom), linear (tent), nearest; widened where the picture shrinks. Whole-pixel shifts are exact.
+    Filters: cubic (Catmull-Rom), linear (tent), nearest; widened where the picture shrinks. Whole-pixel shifts are
+    exact.
     """
 
     name = "place"

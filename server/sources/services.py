@@ -40,7 +40,7 @@ def free_name(shot: Shot, name: str) -> str:
     return free
 
 
-def import_file(shot: Shot, name: str, file: File[Any]) -> Source:
+def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
     """Keep a file and start to unpack it. Raises Refused where the disk is full."""
     source = Source(shot=shot, files=free_name(shot, name), size=file.size or 0, fingerprint="")
     try:

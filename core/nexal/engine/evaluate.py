@@ -198,7 +198,7 @@ class Engine:
 
     def _chain(self, last: Node, channels: tuple[str, ...], region: Window, task: Task) -> Chain:
         """The point operations behind `last` that can run in its blocks, in order; the rest is evaluated first."""
-        wanted: dict[str, set[str]] = {last.digest: set(channels)}
+        wanted: dict[str, set[str]] = {last.digest: {*channels}}
         inner: list[Node] = []
         entering: dict[tuple[str, str], Plane] = {}
 

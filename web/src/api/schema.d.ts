@@ -792,7 +792,7 @@ export interface components {
         };
         /**
          * Item
-         * @description What an item is, or what is wrong with it.
+         * @description What an item is, or what is wrong with it. Windows are x, y, width, height, relative to the display window.
          */
         Item: {
             /** Name */
@@ -802,15 +802,9 @@ export interface components {
              * @default
              */
             digest: string;
-            /**
-             * Display
-             * @description x, y, width, height
-             */
+            /** Display */
             display?: number[] | null;
-            /**
-             * Window
-             * @description The data window, relative to the display window
-             */
+            /** Window */
             window?: number[] | null;
             /**
              * Channels
@@ -1669,11 +1663,7 @@ export interface operations {
     };
     deliveries_api_change: {
         parameters: {
-            query: {
-                spec: {
-                    [key: string]: unknown;
-                };
-            };
+            query?: never;
             header?: never;
             path: {
                 shot_id: number;
@@ -1681,7 +1671,13 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody: {
+            content: {
+                "application/json": {
+                    [key: string]: unknown;
+                };
+            };
+        };
         responses: {
             /** @description OK */
             200: {

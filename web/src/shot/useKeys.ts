@@ -43,21 +43,21 @@ export function useKeys(context: Context): void {
         if (writable) void (event.shiftKey ? useDraft.getState().redo() : useDraft.getState().undo());
         return;
       }
-      if (event.key === "Escape" && view.pick) view.set({ pick: null });
+      if (event.key === "Escape" && view.pick) view.change({ pick: null });
       if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
       const known = items.find((entry) => entry.name === item);
       const alone = view.alone?.item === item ? view.alone.channels : null;
       const actions: Record<string, () => void> = {
-        "0": () => view.set({ alone: null }),
-        z: () => view.set(view.zoom === 0 ? { zoom: 1, centre: null } : { zoom: 0, centre: null }),
-        v: () => view.set({ backdrop: next<string>(BACKDROPS, view.backdrop) as typeof view.backdrop }),
-        m: () => matteOver(recipe, items, known) && view.set({ matte: next(MATTE_VIEWS, view.matte) }),
-        p: () => item && view.set(pinned(view.pin !== null, recipe, item, alone)),
-        h: () => view.pin && view.set({ panes: view.panes === "split" ? "one" : "split" }),
+        "0": () => view.change({ alone: null }),
+        z: () => view.change(view.zoom === 0 ? { zoom: 1, centre: null } : { zoom: 0, centre: null }),
+        v: () => view.change({ backdrop: next<string>(BACKDROPS, view.backdrop) as typeof view.backdrop }),
+        m: () => matteOver(recipe, items, known) && view.change({ matte: next(MATTE_VIEWS, view.matte) }),
+        p: () => item && view.change(pinned(view.pin !== null, recipe, item, alone)),
+        h: () => view.pin && view.change({ panes: view.panes === "split" ? "one" : "split" }),
         x: () => {
           const pin = view.pin;
           if (!pin || !item) return;
-          view.set({
+          view.change({
             pin: { recipe, address: item, channels: alone },
             alone: pin.channels ? { item: pin.address, channels: pin.channels } : null,
           });
@@ -74,7 +74,7 @@ export function useKeys(context: Context): void {
         action();
       } else if (/^[1-9]$/.test(event.key) && item && known) {
         const channel = known.channels[Number(event.key) - 1];
-        if (channel) view.set({ alone: { item, channels: [channel] } });
+        if (channel) view.change({ alone: { item, channels: [channel] } });
       }
     };
     window.addEventListener("keydown", press);

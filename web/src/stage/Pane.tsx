@@ -26,7 +26,7 @@ const reduced = () => window.matchMedia("(prefers-reduced-motion: reduce)").matc
 export function Pane({ name, label, display, placement, main, other, onHover, canvasRef }: Props) {
   const own = useRef<HTMLCanvasElement>(null);
   const canvas = canvasRef ?? own;
-  const { split, pick, set } = useView();
+  const { split, pick, change } = useView();
   const drag = useRef<{ x: number; y: number; centre: [number, number] } | null>(null);
 
   useEffect(() => {
@@ -73,11 +73,11 @@ export function Pane({ name, label, display, placement, main, other, onHover, ca
       event.preventDefault();
       const box = target!.getBoundingClientRect();
       const factor = Math.exp(-event.deltaY * (event.ctrlKey ? 0.01 : 0.0016));
-      set(zoomAt(placement, event.clientX - box.left, event.clientY - box.top, factor));
+      change(zoomAt(placement, event.clientX - box.left, event.clientY - box.top, factor));
     };
     target?.addEventListener("wheel", turn, { passive: false });
     return () => target?.removeEventListener("wheel", turn);
-  }, [canvas, placement, set]);
+  }, [canvas, placement, change]);
 
   const at = (event: PointerEvent) => {
     const box = event.currentTarget.getBoundingClientRect();
@@ -97,7 +97,7 @@ export function Pane({ name, label, display, placement, main, other, onHover, ca
           const [x, y] = at(event);
           if (pick && event.button === 0) {
             pick.take(Math.floor(x), Math.floor(y));
-            set({ pick: null });
+            change({ pick: null });
             return;
           }
           event.currentTarget.setPointerCapture(event.pointerId);
@@ -115,7 +115,7 @@ export function Pane({ name, label, display, placement, main, other, onHover, ca
           if (from) {
             const [dx, dy] = [event.clientX - from.x, event.clientY - from.y];
             if (Math.hypot(dx, dy) > 2)
-              set({
+              change({
                 zoom: placement.zoom,
                 centre: [from.centre[0] - dx / placement.zoom, from.centre[1] - dy / placement.zoom],
               });

@@ -4,7 +4,7 @@ import { useView } from "./viewState";
 
 /** The line between the two sides of a split: dragged to move, turned by its round handle, moved by arrow keys. */
 export function SplitLine({ width, height }: { width: number; height: number }) {
-  const { split, set } = useView();
+  const { split, change } = useView();
   const mode = useRef<"move" | "turn" | null>(null);
   const [cx, cy] = [split.x * width, split.y * height];
   const [ax, ay] = [Math.sin(split.angle), Math.cos(split.angle)];
@@ -21,8 +21,8 @@ export function SplitLine({ width, height }: { width: number; height: number }) 
     const [x, y] = [event.clientX - box.left, event.clientY - box.top];
     if (mode.current === "move") {
       const held = (value: number) => Math.min(0.98, Math.max(0.02, value));
-      set({ split: { ...split, x: held(x / width), y: held(y / height) } });
-    } else set({ split: { ...split, angle: Math.atan2(x - cx, y - cy) } });
+      change({ split: { ...split, x: held(x / width), y: held(y / height) } });
+    } else change({ split: { ...split, angle: Math.atan2(x - cx, y - cy) } });
   };
   const stop = () => (mode.current = null);
   const handlers = { onPointerMove: follow, onPointerUp: stop };
@@ -53,7 +53,7 @@ export function SplitLine({ width, height }: { width: number; height: number }) 
           const step = event.key === "ArrowRight" ? 0.02 : event.key === "ArrowLeft" ? -0.02 : 0;
           if (!step) return;
           event.preventDefault();
-          set({ split: { ...split, x: Math.min(0.98, Math.max(0.02, split.x + step)) } });
+          change({ split: { ...split, x: Math.min(0.98, Math.max(0.02, split.x + step)) } });
         }}
         {...handlers}
       />
@@ -64,7 +64,7 @@ export function SplitLine({ width, height }: { width: number; height: number }) 
         className="pointer-events-auto cursor-grab fill-panel stroke-lichen"
         strokeWidth={1.5}
         onPointerDown={start("turn")}
-        onDoubleClick={() => set({ split: { x: 0.5, y: 0.5, angle: 0 } })}
+        onDoubleClick={() => change({ split: { x: 0.5, y: 0.5, angle: 0 } })}
         {...handlers}
       >
         <title>Turn the split; double click puts it upright in the middle</title>

@@ -166,7 +166,7 @@ export function Stage({ shot, recipe, items, item }: Props) {
       <StageBar
         zoom={placement?.zoom ?? 1}
         items={items.filter((entry) => !entry.problem && entry.name !== item).map((entry) => entry.name)}
-        onPin={() => view.set(pinned(view.pin !== null, recipe, address, alone))}
+        onPin={() => view.change(pinned(view.pin !== null, recipe, address, alone))}
       />
     </section>
   );

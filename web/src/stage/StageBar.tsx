@@ -21,7 +21,7 @@ export function StageBar({ zoom, items, onPin }: Props) {
       <Button
         lit={view.panes === value}
         disabled={value === "split" && !view.pin}
-        onClick={() => view.set({ panes: value })}
+        onClick={() => view.change({ panes: value })}
       >
         {value === "one" ? "One" : value === "two" ? "Two" : "Split"}
       </Button>
@@ -47,7 +47,7 @@ export function StageBar({ zoom, items, onPin }: Props) {
         label="Backdrop"
         value={view.backdrop}
         options={backdrops}
-        onChange={(value) => view.set({ backdrop: value as Backdrop })}
+        onChange={(value) => view.change({ backdrop: value as Backdrop })}
         className="max-w-28"
       />
       {view.backdrop === "own" && (
@@ -55,7 +55,7 @@ export function StageBar({ zoom, items, onPin }: Props) {
           type="color"
           aria-label="Own backdrop colour"
           value={view.own}
-          onChange={(event) => view.set({ own: event.target.value })}
+          onChange={(event) => view.change({ own: event.target.value })}
           className="h-5 w-7 cursor-pointer border border-line bg-transparent"
         />
       )}
@@ -64,7 +64,7 @@ export function StageBar({ zoom, items, onPin }: Props) {
         label="Matte view"
         value={view.matte}
         options={MATTE_VIEWS}
-        onChange={(value) => view.set({ matte: value as MatteView })}
+        onChange={(value) => view.change({ matte: value as MatteView })}
         className="w-20"
       />
       <span className="text-dim">Exposure</span>
@@ -74,20 +74,20 @@ export function StageBar({ zoom, items, onPin }: Props) {
         step={0.1}
         min={-12}
         max={12}
-        onChange={(exposure) => view.set({ exposure })}
+        onChange={(exposure) => view.change({ exposure })}
       />
       <span className="grow" />
       <Choose
         label="Probe square"
         value={String(view.probeSize)}
         options={PROBES.map((size) => ({ value: size, label: `${size}×${size}` }))}
-        onChange={(value) => view.set({ probeSize: Number(value) })}
+        onChange={(value) => view.change({ probeSize: Number(value) })}
         className="font-mono"
       />
       <Tip text="Fit, or one to one" keys="Z">
         <button
           className="w-[72px] shrink-0 text-right font-mono text-dim hover:text-text"
-          onClick={() => view.set(view.zoom === 0 ? { zoom: 1, centre: null } : { zoom: 0, centre: null })}
+          onClick={() => view.change(view.zoom === 0 ? { zoom: 1, centre: null } : { zoom: 0, centre: null })}
         >
           {view.zoom === 0 ? "fit " : ""}
           {Math.round(zoom * 100)} %

@@ -34,7 +34,7 @@ interface ViewState {
   pin: Pin | null;
   probeSize: number;
   pick: Pick | null;
-  set: (change: Partial<ViewState>) => void;
+  change: (to: Partial<ViewState>) => void;
   reset: () => void;
 }
 
@@ -56,7 +56,7 @@ const START = {
 /** How the stage shows things; nothing of it is part of the recipe. */
 export const useView = create<ViewState>((set) => ({
   ...START,
-  set: (change) => set(change),
+  change: (to) => set(to),
   reset: () => set(START),
 }));
 

@@ -96,9 +96,7 @@ export function Tile({
       </span>
       <span className="flex items-baseline justify-between gap-1 px-1.5 py-0.5">
         <span className="truncate font-narrow text-[12px] text-text">{last}</span>
-        <span className="shrink-0 font-mono text-[10px] text-faint">
-          {range || (waiting ? "…" : "")}
-        </span>
+        <span className="shrink-0 font-mono text-[10px] text-faint">{range || (waiting ? "…" : "")}</span>
       </span>
     </button>
   );

@@ -32,7 +32,7 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
   const picker = useRef<HTMLInputElement>(null);
   const sources = useDraftSources();
   const importFiles = useImport();
-  const { alone, set } = useView();
+  const { alone, change } = useView();
   const used = Object.values(sourcesOf(recipe)).map((spec) => spec.files);
   const inUse = sources.filter((row) => used.includes(row.files));
   const answers = useQueries({
@@ -86,9 +86,9 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
     if (together) {
       const without = before.filter((other) => other !== channel);
       const channels = without.length < before.length ? without : [...before, channel].slice(-3);
-      set({ alone: channels.length ? { item: name, channels } : null });
-    } else if (before.length === 1 && before[0] === channel && item === name) set({ alone: null });
-    else set({ alone: { item: name, channels: [channel] } });
+      change({ alone: channels.length ? { item: name, channels } : null });
+    } else if (before.length === 1 && before[0] === channel && item === name) change({ alone: null });
+    else change({ alone: { item: name, channels: [channel] } });
     if (item !== name) onChoose(name);
   };
 

@@ -94,7 +94,7 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
     put(post, now + turn * (event.shiftKey ? 0.001 : 0.01), true);
   };
   const pick = (post: "black" | "white") => {
-    view.set({
+    view.change({
       pick: {
         label: `what becomes ${post}`,
         take: (x, y) => {

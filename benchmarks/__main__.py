@@ -1,0 +1,11 @@
+"""`python -m benchmarks [chain] [view] [import]`: all of them by default."""
+
+import sys
+
+from benchmarks import chain, importing, view
+
+ALL = {"chain": chain.main, "view": view.main, "import": importing.main}
+
+if __name__ == "__main__":
+    for name in sys.argv[1:] or ALL:
+        ALL[name]()

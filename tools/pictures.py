@@ -1,0 +1,91 @@
+"""Make docs/screenshots from the demo data: one picture of each main view at 1280 x 800.
+
+python tools/pictures.py http://127.0.0.1:8000
+"""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+from demo.recipes import PASSWORD, PROJECT, USERNAME
+
+TARGET = Path(__file__).resolve().parent.parent / "docs" / "screenshots"
+
+
+def settle(page: Page) -> None:
+    page.wait_for_load_state("networkidle")
+    page.wait_for_timeout(900)
+
+
+def take(page: Page, name: str) -> None:
+    settle(page)
+    page.screenshot(path=TARGET / f"{name}.png")
+    print(f"docs/screenshots/{name}.png")
+
+
+def choose(page: Page, label: str, option: str) -> None:
+    page.get_by_role("combobox", name=label).click()
+    page.get_by_role("option", name=option, exact=True).click()
+
+
+def shot(page: Page, name: str, query: str = "") -> None:
+    """Open a shot from the wall of its project."""
+    page.goto(page.url.split("/shots")[0].split("/projects")[0] + "/projects")
+    page.get_by_role("link", name=PROJECT).click()
+    page.get_by_role("link", name=name).click()
+    page.get_by_label("Lineage").wait_for()
+    if query:
+        page.goto(page.url.split("?")[0] + query)
+    settle(page)
+
+
+def main(address: str) -> None:
+    TARGET.mkdir(parents=True, exist_ok=True)
+    with sync_playwright() as playwright:
+        browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(f"{address}/sign-in")
+        take(page, "sign_in")
+        page.get_by_label("Name").fill(USERNAME)
+        page.get_by_label("Password").fill(PASSWORD)
+        page.keyboard.press("Enter")
+        page.get_by_role("link", name=PROJECT).wait_for()
+        take(page, "projects")
+        page.get_by_role("link", name=PROJECT).click()
+        page.get_by_role("link", name="040 moth").wait_for()
+        take(page, "shots")
+
+        shot(page, "040 moth", "?item=over_house")
+        take(page, "composite")
+        shot(page, "040 moth", "?item=screen")
+        take(page, "stretch")
+        # The matte over the plate, split against the pinned matte alone.
+        shot(page, "040 moth", "?item=matte")
+        page.keyboard.press("p")
+        page.keyboard.press("m")
+        page.keyboard.press("h")
+        page.mouse.move(700, 300)
+        take(page, "mattes")
+        shot(page, "040 moth", "?item=others")
+        page.keyboard.press("/")
+        page.get_by_role("combobox", name="Add a step by name or by need").fill("matte")
+        take(page, "finder")
+        shot(page, "020 fern", "?item=fronds")
+        page.get_by_role("button", name="Two").click()
+        take(page, "fern")
+        shot(page, "110 glasshouse", "?item=house")
+        take(page, "glasshouse")
+        shot(page, "040 moth", "?item=cut&bench=deliver")
+        page.get_by_role("button", name="New deliverable").click()
+        take(page, "deliver")
+        shot(page, "040 moth", "?item=cut")
+        page.evaluate("document.documentElement.dataset.theme = 'bright'")
+        take(page, "bright")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1])

@@ -73,6 +73,6 @@ def main() -> None:
         [
             f"{seconds['chain'] / seconds['copy']:.2f} memory copies of the same bytes (aim: at most 12)",
             f"{seconds['chain'] / seconds['numpy']:.2f} of plain NumPy",
-            f"here: copy {seconds['copy'] * 1e3:.0f} ms, NumPy {seconds['numpy'] * 1e3:.0f} ms, chain {seconds['chain'] * 1e3:.0f} ms",
+            "here: " + ", ".join(f"{name} {value * 1e3:.0f} ms" for name, value in seconds.items()),
         ],
     )

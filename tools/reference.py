@@ -39,7 +39,8 @@ def main() -> None:
             lines.append(f"- in **{port['name']}** ({port['kind']}{optional}): {port['text']}")
         for name, schema in row["settings"].items():
             lines.append(
-                f"- setting **{name}** ({kind(schema)}; {json.dumps(schema['default'])}): {schema.get('description', '')}"
+                f"- setting **{name}** ({kind(schema)}; {json.dumps(schema['default'])}): "
+                f"{schema.get('description', '')}"
             )
         lines.append("")
     TARGET.write_text("\n".join(lines), encoding="utf-8")

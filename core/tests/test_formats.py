@@ -205,6 +205,27 @@ class Raster(FormatTest):
             source = self.open(path)
             np.testing.assert_array_equal(source.stored.samples("Y", 1), turn(codes), str(orientation))
 
+    def test_ink_pictures_keep_their_inks(self) -> None:
+        from PIL import Image
+
+        inks = np.zeros((16, 16, 4), np.uint8)
+        inks[..., 0], inks[..., 3] = 200, 20
+        for name in ("ink.jpg", "ink.tif"):
+            Image.fromarray(inks, "CMYK").save(self.place / name, quality=98)
+            source = self.open(self.place / name)
+            self.assertEqual(source.description.channels, ("C", "M", "Y", "K"), name)
+            self.assertTrue(source.description.all_data)
+            cyan, black = self.read(source, "C", "K")
+            self.assert_planes(cyan, 200 / 255, 0.01)
+            self.assert_planes(black, 20 / 255, 0.01)
+
+    def test_grey_with_alpha(self) -> None:
+        codes = np.tile(np.array([100, 50], np.uint8), (4, 4, 1))
+        source = self.open(write_raster(self.place / "la.png", codes, ["Y", "A"]))
+        self.assertEqual(source.description.channels, ("Y", "A"))
+        self.assertEqual(source.description.colour, ("Y",))
+        self.assert_planes(self.read(source, "Y")[0], self.linear(np.array(100), 255), 1e-5)
+
     def test_a_data_reading_makes_every_channel_data(self) -> None:
         path = write_raster(self.place / "p.png", self.codes, ["R", "G", "B", "A"])
         self.assertTrue(self.open(path, colour="data").description.all_data)

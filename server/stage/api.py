@@ -202,7 +202,7 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
     picture = engine().evaluate(
         feed, planned, scale=scale, region=region, channels=names, keep_all=True, cancellation=cancellation
     )
-    body = half_planes(picture)
+    body: bytes | memoryview = half_planes(picture)
     response = HttpResponse(content_type="application/octet-stream")
     if request.META.get("REMOTE_ADDR") not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
         body = zstandard.compress(body, 1)

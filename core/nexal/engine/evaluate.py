@@ -19,8 +19,9 @@ from nexal.operations import PointOperation, Scene
 from nexal.picture import Picture, Plane, Window
 
 SCALES = tuple(Fraction(1, divisor) for divisor in (1, 2, 4, 8))
-BLOCK_PIXELS = 32_768
-"""A block of a point chain: 128 KB a plane, so that a handful of planes stays in the second-level cache."""
+BLOCK_PIXELS = 131_072
+"""A block of a point chain: half a megabyte a plane. Smaller blocks fit the cache better, but then threads spend
+their time handing the interpreter's lock to each other; see benchmarks/chain.py."""
 
 
 class Cancellation:

@@ -63,9 +63,33 @@ def read_raster(path: Path, limits: Limits) -> Decoded:
             remedy="give an EXR, PNG, JPEG, TIFF, TGA, HDR, DPX or WebP file that other programs can open",
         )
     try:
+        if opened.format_name() == "jpeg" and (ink := _read_ink_jpeg(path, limits)):
+            return ink
         return _read_all(opened, path, limits)
     finally:
         opened.close()
+
+
+def _read_ink_jpeg(path: Path, limits: Limits) -> Decoded | None:
+    """A CMYK JPEG as C, M, Y, K with 1 for full ink, None where it holds RGB or grey.
+
+    The picture library makes RGB of it whatever it is told, so these are read with Pillow.
+    """
+    from PIL import Image
+
+    Image.MAX_IMAGE_PIXELS = None
+    with Image.open(path) as image:
+        if image.mode != "CMYK":
+            return None
+        width, height = image.size
+        limits.check(width, height, 4, 1, path.stat().st_size)
+        try:
+            pixels = np.asarray(image)
+        except OSError as error:
+            raise FormatError(f"is damaged ({error})", remedy="save or copy the file again") from None
+    window = Window(0, 0, width, height)
+    channels = {name: np.ascontiguousarray(pixels[..., index]) for index, name in enumerate("CMYK")}
+    return Decoded("jpeg", [DecodedPart("", window, window, channels)], "none", "srgb")
 
 
 def _read_all(opened: Any, path: Path, limits: Limits) -> Decoded:

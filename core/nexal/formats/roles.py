@@ -53,6 +53,7 @@ def role_of(layer: str, channels: Iterable[str], sample_types: Iterable[str]) ->
         return Role("alpha", f"the name '{last[0]}'")
     if {name.upper() for name in last} >= _RGB:
         return Role("colour", "channels R, G, B")
+    last = [name for name in last if not is_alpha(name)]
     if len(last) == 1:
         for role, pattern in _BY_WORD:
             if re.search(pattern, last[0].lower()):

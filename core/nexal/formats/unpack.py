@@ -68,8 +68,8 @@ def _layers(channels: list[dict[str, Any]]) -> list[dict[str, Any]]:
 
 
 def _ordered(names: list[str]) -> list[str]:
-    """R, G, B and A of a layer first, in that order; everything else as the file has it."""
-    rank = {"R": 0, "G": 1, "B": 2, "A": 3}
+    """R, G, B and A of a layer first, in that order; everything else as the file has it, a lone alpha last."""
+    rank = {"R": 0, "G": 1, "B": 2, "A": 3 if any(split_channel(name)[1] == "R" for name in names) else 5}
     layers = list(dict.fromkeys(split_channel(name)[0] for name in names))
     return sorted(
         names,

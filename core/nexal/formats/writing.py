@@ -281,7 +281,11 @@ def _write_raster(
         )
 
 
-def half_planes(picture: Picture) -> bytes:
+def half_planes(picture: Picture) -> memoryview:
     """The planes of a picture as half floats, one after the other, row 0 first: what the browser paints."""
-    with np.errstate(over="ignore", invalid="ignore"):
-        return b"".join(plane.astype(np.float16).tobytes() for plane in picture.planes.values())
+    from nexal.kernels.halves import write_halves
+
+    result = np.empty((len(picture.planes), picture.region.height, picture.region.width), np.uint16)
+    for plane, target in zip(picture.planes.values(), result, strict=True):
+        write_halves(plane, target)
+    return memoryview(result).cast("B")

@@ -26,7 +26,7 @@ interface Props {
 export function SettingField({ name, schema, value, channels, items, onChange }: Props) {
   const label = wordsOf(name);
   const current = value ?? schema.default;
-  if (typeof current === "object" && current !== null && "keys" in current)
+  if (typeof current === "object" && current !== null && !Array.isArray(current) && "keys" in current)
     return (
       <Line label={label}>
         <span className="text-[12px] text-dim">moves by keyframes</span>
@@ -82,7 +82,7 @@ export function SettingField({ name, schema, value, channels, items, onChange }:
     case "choice":
       return (
         <Line label={label} title={schema.description}>
-          {(schema.enum ?? []).length <= 3 ? (
+          {(schema.enum ?? []).join("").length <= 22 ? (
             <div className="flex gap-1" role="group" aria-label={label}>
               {schema.enum!.map((option) => (
                 <Button key={option} lit={current === option} onClick={() => onChange(option, true)}>

@@ -1,0 +1,40 @@
+"""Float32 to half float, rounded to the nearest, ties to even: several times faster than NumPy's conversion."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.picture import Plane
+
+SMALLEST_NORMAL = np.uint32(0x38800000)
+"""Bits of 2**-14, the smallest normal half."""
+OVERFLOW = np.uint32(0x47800000)
+"""Bits of 2**16, from where on a float32 is infinite (or not a number) as a half."""
+
+
+@numba.njit(cache=True, nogil=True)
+def _convert(values: Plane, bits: NDArray[np.uint32], result: NDArray[np.uint16]) -> None:
+    for index in range(values.size):
+        size = bits[index] & np.uint32(0x7FFFFFFF)
+        # Halves below 2**-14 are whole multiples of 2**-24.
+        small = np.uint32(np.rint(abs(values[index]) * np.float32(2**24))) if size < SMALLEST_NORMAL else np.uint32(0)
+        # Exponent bias 127 to 15, half of the last place added, one less where the last kept bit is even.
+        normal = (size + np.uint32(0xC8000FFF) + ((size >> np.uint32(13)) & np.uint32(1))) >> np.uint32(13)
+        large = np.uint32(0x7E00) if size > np.uint32(0x7F800000) else np.uint32(0x7C00)
+        half = large if size >= OVERFLOW else (small if size < SMALLEST_NORMAL else normal)
+        result[index] = np.uint16(half | ((bits[index] >> np.uint32(16)) & np.uint32(0x8000)))
+
+
+def write_halves(plane: Plane, result: NDArray[np.uint16]) -> None:
+    """Write the half floats of a plane H x W, as their bits, into a contiguous array of the same size."""
+    values = np.ascontiguousarray(plane, np.float32).reshape(-1)
+    _convert(values, values.view(np.uint32), result.reshape(-1))
+
+
+def to_halves(plane: Plane) -> NDArray[np.float16]:
+    """A plane H x W as half floats."""
+    result = np.empty(plane.shape, np.uint16)
+    write_halves(plane, result)
+    return result.view(np.float16)

@@ -109,7 +109,7 @@ TEST_RUNNER = "config.test_runner.NexalRunner"
 
 NEXAL_STORE = VAR / "store"
 NEXAL_STORE_BYTES = int(os.environ.get("NEXAL_STORE_BYTES", 40 << 30))
-NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 2 << 30))
+NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 512 << 20))
 NEXAL_UPLOAD_BYTES = int(os.environ.get("NEXAL_UPLOAD_BYTES", 4 << 30))
 NEXAL_SIGN_IN_FAILURES = 5
 NEXAL_SIGN_IN_MINUTES = 10

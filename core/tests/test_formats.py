@@ -263,7 +263,7 @@ class Damaged(FormatTest):
         self.refused("half.exr", exr[: len(exr) // 2], "damaged")
         self.refused("header.exr", exr[:60], "damaged")
         codes = (noisy * 255).astype(np.uint8)
-        for name in ("whole.png", "whole.tif"):
+        for name in ("whole.png", "whole.tif", "whole.jpg", "whole.tga", "whole.bmp"):
             content = write_raster(self.place / name, codes, ["R", "G", "B"]).read_bytes()
             self.refused(f"half_{name}", content[: len(content) // 2])
 

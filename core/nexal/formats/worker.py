@@ -50,7 +50,9 @@ def main(arguments: list[str]) -> int:
         unpack(read_picture(path, Limits(admit=admit)), folder)
         answer: dict[str, str] = {}
     except NexalError as error:
-        answer = {"code": error.code, "message": error.message, "remedy": error.remedy}
+        # Libraries name the whole path; where a file lies is nobody's business.
+        message = error.message.replace(f'"{path}"', path.name).replace(str(path), path.name)
+        answer = {"code": error.code, "message": message, "remedy": error.remedy}
     except MemoryError:
         answer = {
             "code": "format",

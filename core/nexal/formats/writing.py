@@ -288,4 +288,4 @@ def half_planes(picture: Picture) -> memoryview:
     result = np.empty((len(picture.planes), picture.region.height, picture.region.width), np.uint16)
     for plane, target in zip(picture.planes.values(), result, strict=True):
         write_halves(plane, target)
-    return memoryview(result).cast("B")
+    return result.data.cast("B")

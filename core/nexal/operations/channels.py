@@ -28,6 +28,7 @@ from nexal.operations.base import (
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, is_alpha, named_as_colour
 
 BlendMode = Literal[
+    "normal",
     "multiply",
     "screen",
     "overlay",
@@ -43,7 +44,6 @@ BlendMode = Literal[
     "subtract",
     "divide",
     "average",
-    "normal",
 ]
 
 

@@ -20,33 +20,10 @@ from nexal.operations.base import (
     register,
     setting,
 )
+from nexal.operations.channels import BlendMode
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description
 
-StackMode = Literal[
-    "over",
-    "under",
-    "in",
-    "out",
-    "atop",
-    "xor",
-    "plus",
-    "normal",
-    "multiply",
-    "screen",
-    "overlay",
-    "darken",
-    "lighten",
-    "color-dodge",
-    "color-burn",
-    "hard-light",
-    "soft-light",
-    "difference",
-    "exclusion",
-    "add",
-    "subtract",
-    "divide",
-    "average",
-]
+StackMode = Literal["over", "under", "in", "out", "atop", "xor", "plus", BlendMode]
 
 
 class AttachAlphaSettings(Settings):

@@ -191,3 +191,80 @@ class Access(BrowserTest):
         box = page.get_by_label("Lineage").bounding_box()
         assert box
         self.assertLessEqual(box["y"] + box["height"], 700.5)
+
+
+class Beginnings(BrowserTest):
+    def test_a_project_and_a_shot_from_nothing(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="New project").click()
+        page.get_by_role("dialog").get_by_label("Name").fill("Second house")
+        page.keyboard.press("Enter")
+        page.get_by_text("No shots yet").wait_for()
+        for _ in range(2):
+            page.get_by_role("button", name="New shot").click()
+            page.get_by_role("dialog").get_by_label("Name").fill("010 door")
+            page.keyboard.press("Enter")
+            if page.url.endswith("/shots") or page.get_by_label("Lineage").count() == 0:
+                page.wait_for_timeout(500)
+            if page.get_by_label("Lineage").count():
+                page.get_by_text("No pictures yet").wait_for()
+                page.go_back()
+        page.get_by_role("dialog").get_by_role("alert").get_by_text("already").wait_for()
+
+    def test_an_unknown_address_says_so(self) -> None:
+        page = self.page
+        page.goto(f"{self.live_server_url}/nowhere/at/all")
+        page.get_by_text("there is no page at this address").wait_for()
+        page.goto(f"{self.live_server_url}/shots/999999")
+        page.get_by_role("alert").wait_for()
+
+    def test_the_theme_is_chosen_and_kept(self) -> None:
+        page = self.open_shot()
+        page.get_by_role("button", name="More", exact=True).click()
+        page.get_by_role("menuitem", name="Bright or dark").click()
+        theme = "document.documentElement.dataset.theme"
+        self.assertEqual(page.evaluate(theme), "bright")
+        page.reload()
+        page.get_by_label("Lineage").wait_for()
+        self.assertEqual(page.evaluate(theme), "bright")
+
+    def test_a_failed_render_says_why(self) -> None:
+        page = self.open_shot(query="?item=cut&bench=deliver")
+        page.get_by_role("button", name="New deliverable").click()
+        page.get_by_role("dialog").get_by_role("button", name="Render").click()
+        page.get_by_role("link", name="cut.exr").wait_for()
+        page.get_by_role("button", name="More for cut").click()
+        page.get_by_role("menuitem", name="Rename").click()
+        page.get_by_role("dialog").get_by_label("Name").fill("cutout")
+        page.keyboard.press("Enter")
+        page.get_by_text("cut is gone").wait_for()
+        page.get_by_role("button", name="Render", exact=True).click()
+        page.get_by_role("alert").get_by_text("cut").first.wait_for()
+        page.get_by_role("button", name="Remove", exact=True).click()
+        page.get_by_text("Nothing is delivered yet").wait_for()
+
+    def test_a_thousand_channels_scroll_and_are_found(self) -> None:
+        planes = {f"group{n // 10:02d}.c{n % 10}": np.full((16, 16), n / 1000, np.float16) for n in range(1000)}
+        recipe = {"nexal": 1, "sources": {"many": {"files": "many.exr"}}}
+        shot = self.make_shot("900 many", recipe, {"many.exr": exr_bytes(planes)})
+        page = self.open_shot(shot=shot)
+        page.get_by_role("button", name="Channel many.group00.c0").wait_for()
+        wall = page.get_by_label("Channels")
+        self.assertLess(wall.get_by_role("button", name="Channel many").count(), 40)
+        wall.locator("div.overflow-y-auto").last.evaluate("element => element.scrollTo(0, element.scrollHeight)")
+        page.get_by_role("button", name="Channel many.group99.c9").wait_for()
+        page.get_by_label("Filter channels or roles").fill("group73")
+        page.get_by_role("button", name="Channel many.group73.c4").click()
+        page.get_by_text("many · group73.c4").wait_for()
+
+    def test_when_the_server_is_gone_the_change_is_kept_and_sent_later(self) -> None:
+        page = self.open_shot(query="?item=core")
+        page.get_by_label("White value", exact=True).wait_for()
+        page.route("**/revisions", lambda route: route.abort())
+        page.get_by_label("White value", exact=True).fill("0.6")
+        page.keyboard.press("Enter")
+        page.get_by_role("status").get_by_text("not saved").wait_for()
+        self.assertEqual(self.step("core")["set"]["white"], 0.25)
+        page.unroute("**/revisions")
+        page.get_by_role("button", name="Try again").click()
+        self.wait_for_step("core", white=0.6)

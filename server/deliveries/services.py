@@ -20,6 +20,13 @@ from nexal.session import render_output
 from projects.models import Shot
 from stage.services import engine, plan
 
+INTERNAL = {
+    "code": "internal",
+    "message": "something went wrong on the server",
+    "where": "",
+    "remedy": "try again; if it happens again, report it with the server's log",
+}
+
 
 def checked_spec(spec: dict[str, Any]) -> Output:
     """An output that can be written. Raises NexalError."""
@@ -71,6 +78,18 @@ def run(render_id: int) -> None:
     if render is None:
         return
     Render.objects.filter(pk=render_id).update(state=RenderState.RENDERING)
+    try:
+        failed = _render_frames(render)
+    except Exception:
+        # Whatever happened is in the log; the row must not stay at `rendering` for ever.
+        render.frames.exclude(state=RenderState.DONE).update(state=RenderState.FAILED, error=INTERNAL)
+        Render.objects.filter(pk=render_id).update(state=RenderState.FAILED)
+        raise
+    Render.objects.filter(pk=render_id).update(state=RenderState.FAILED if failed else RenderState.DONE)
+
+
+def _render_frames(render: Render) -> bool:
+    """Render the frames that are not done; returns whether one failed."""
     failed = False
     for frame in render.frames.exclude(state=RenderState.DONE):
         began = time.monotonic()
@@ -88,7 +107,7 @@ def run(render_id: int) -> None:
             }
         frame.seconds = time.monotonic() - began
         frame.save()
-    Render.objects.filter(pk=render_id).update(state=RenderState.FAILED if failed else RenderState.DONE)
+    return failed
 
 
 def _render_frame(render: Render, frame: int) -> str:

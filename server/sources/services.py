@@ -15,6 +15,13 @@ from nexal.formats.store import Library, StoredFile, fingerprint
 from projects.models import Shot
 from sources.models import Source, SourceState
 
+INTERNAL = {
+    "code": "internal",
+    "message": "could not be unpacked: something went wrong on the server",
+    "where": "",
+    "remedy": "see that the server's disk has room, then import it again",
+}
+
 
 @cache
 def library() -> Library:
@@ -72,6 +79,10 @@ def unpack(source_id: int) -> None:
         problem = {"code": error.code, "message": error.message, "where": source.files, "remedy": error.remedy}
         Source.objects.filter(pk=source_id).update(state=SourceState.FAILED, problem=problem)
         return
+    except Exception:
+        # Whatever happened is in the log; the row must not stay at `reading` for ever.
+        Source.objects.filter(pk=source_id).update(state=SourceState.FAILED, problem=INTERNAL)
+        raise
     header = {key: value for key, value in file.header.items() if key != "channels"}
     Source.objects.filter(pk=source_id).update(state=SourceState.READY, problem={}, header=header)
 

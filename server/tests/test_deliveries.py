@@ -7,6 +7,7 @@ import io
 import json
 import tempfile
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from server_support import ServerTest, plate
@@ -114,3 +115,12 @@ class Deliver(ServerTest):
         resume_renders()
         row = self.api.get(f"{self.path}/deliverables").json()[0]["render"]
         self.assertEqual((row["id"], row["state"], row["frames"][0]["state"]), (render["id"], "done", "done"))
+
+    def test_a_fault_of_the_server_ends_a_render_instead_of_leaving_it_open(self) -> None:
+        deliverable = self.make()
+        with mock.patch("deliveries.services.render_output", side_effect=ZeroDivisionError):
+            answer = self.api.post(f"{self.path}/deliverables/{deliverable['id']}/renders")
+        self.assertEqual(answer.status_code, 500)
+        row = self.api.get(f"{self.path}/deliverables").json()[0]["render"]
+        self.assertEqual((row["state"], row["frames"][0]["error"]["code"]), ("failed", "internal"))
+        self.assertEqual(self.render(deliverable)["state"], "done")

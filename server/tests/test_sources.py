@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shutil
 from pathlib import Path
+from unittest import mock
 
 from django.test import override_settings
 from server_support import ServerTest, exr_bytes, plate
@@ -90,3 +91,17 @@ class Imports(ServerTest):
         a, b = self.upload("a.exr"), self.upload("b.exr")
         self.assertEqual(a["fingerprint"], b["fingerprint"])
         self.assertEqual(len(list(library().folder.iterdir())), 1)
+
+    def test_a_fault_of_the_server_ends_an_import_instead_of_leaving_it_open(self) -> None:
+        with mock.patch("nexal.formats.store.decode_file", side_effect=PermissionError):
+            answer = self.api.upload(self.shot.pk, "moth.exr", exr_bytes(plate()))
+        self.assertEqual(answer.status_code, 500)
+        row = self.api.get(f"/api/shots/{self.shot.pk}/sources").json()[0]
+        self.assertEqual((row["state"], row["problem"]["code"]), ("failed", "internal"))
+
+    def test_a_full_disk_is_told(self) -> None:
+        full = OSError(28, "No space left on device")
+        with mock.patch("django.core.files.storage.FileSystemStorage._save", side_effect=full):
+            answer = self.api.upload(self.shot.pk, "moth.exr", exr_bytes(plate()))
+        self.assertEqual((answer.status_code, answer.json()["code"]), (507, "disk"))
+        self.assertEqual(Source.objects.count(), 0)

@@ -122,9 +122,9 @@ def write(picture: Picture, target: Target, path: Path, notes: Mapping[str, str]
     if target.alpha is Alpha.NONE:
         names = [name for name in names if not is_alpha(name)] or names
     planes = _in_colour(picture, _in_state(picture, target.alpha), target)
-    path.parent.mkdir(parents=True, exist_ok=True)
     part = path.with_name(f".{path.stem}.{os.getpid()}{path.suffix}")
     try:
+        path.parent.mkdir(parents=True, exist_ok=True)
         kept = {name: planes[name] for name in names}
         if target.format == "exr":
             _write_exr(picture, kept, target, part, notes)
@@ -138,7 +138,8 @@ def write(picture: Picture, target: Target, path: Path, notes: Mapping[str, str]
             remedy="check the folder and the space left",
         ) from None
     finally:
-        part.unlink(missing_ok=True)
+        if part.parent.is_dir():
+            part.unlink(missing_ok=True)
 
 
 def _raster_channels(picture: Picture) -> list[str]:

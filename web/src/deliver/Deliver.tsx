@@ -191,26 +191,28 @@ function Row({ shot, row, recipe, items, writable, onRender, onRemove }: RowProp
             <span className="ml-2 font-mono text-[11px] text-faint">{frame.seconds.toFixed(2)} s</span>
           )}
         </td>
-        <td className="space-x-2 px-2 text-right">
-          {render?.state === "done" && (
-            <a
-              href={`/api/shots/${shot}/renders/${render.id}/file`}
-              download
-              className="inline-flex h-6 items-center gap-1 rounded-sm border border-lichen px-2 text-lichen"
-            >
-              <Download size={12} /> {frame?.file}
-            </a>
-          )}
-          {writable && (
-            <>
-              <Button onClick={onRender} disabled={Boolean(busy)}>
-                Render
-              </Button>
-              <Button quiet onClick={onRemove}>
-                Remove
-              </Button>
-            </>
-          )}
+        <td className="px-2">
+          <div className="flex items-center justify-end gap-2">
+            {render?.state === "done" && (
+              <a
+                href={`/api/shots/${shot}/renders/${render.id}/file`}
+                download
+                className="inline-flex h-6 items-center gap-1 rounded-sm border border-lichen px-2 text-lichen"
+              >
+                <Download size={12} /> {frame?.file}
+              </a>
+            )}
+            {writable && (
+              <>
+                <Button onClick={onRender} disabled={Boolean(busy)}>
+                  Render
+                </Button>
+                <Button quiet onClick={onRemove}>
+                  Remove
+                </Button>
+              </>
+            )}
+          </div>
         </td>
       </tr>
       {frame?.error && (

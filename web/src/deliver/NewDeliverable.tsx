@@ -146,7 +146,7 @@ export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Pr
         {problem && <Message problem={problem} />}
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
-          <Button main type="submit" disabled={!from}>
+          <Button main type="submit" disabled={!from || !known}>
             Render
           </Button>
         </div>

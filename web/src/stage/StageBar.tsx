@@ -32,7 +32,7 @@ export function StageBar({ zoom, items, onPin }: Props) {
     ...items.map((item) => ({ value: `item:${item}`, label: item })),
   ];
   return (
-    <div className="flex h-9 shrink-0 items-center gap-2 overflow-hidden border-t border-line bg-panel px-3 text-[12px]">
+    <div className="flex min-h-9 shrink-0 flex-wrap items-center gap-x-2 gap-y-1 border-t border-line bg-panel px-3 py-1.5 text-[12px]">
       {panes("one", "One pane")}
       {panes("two", "Two panes")}
       {panes("split", view.pin ? "Split against the pin" : "Pin a view first (P)", "H")}

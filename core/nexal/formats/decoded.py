@@ -25,8 +25,8 @@ class Limits:
     decoded_bytes: int = 12 << 30
     ratio: int = 400
     small_bytes: int = 512 << 20
-    admit: Callable[[int], None] | None = None
-    """Told how many bytes a sound header will unpack to, before they are read."""
+    admit: Callable[[int, int], None] | None = None
+    """Told how many bytes and channels a sound header will unpack to, before they are read."""
 
     def check(self, width: int, height: int, channels: int, sample_bytes: int, file_bytes: int) -> int:
         """Bytes it will unpack to. Raises FormatError where a header asks for more than is sound."""
@@ -46,7 +46,7 @@ class Limits:
                 remedy="if the picture is really this large, save it uncompressed or in smaller parts",
             )
         if self.admit:
-            self.admit(decoded)
+            self.admit(decoded, channels)
         return decoded
 
 

@@ -24,6 +24,8 @@ BASE_MEMORY = 1_600 << 20
 BASE_SECONDS = 8
 BYTES_PER_SECOND = 25_000_000
 """Slowest unpacking that is still waited for."""
+SECONDS_PER_CHANNEL = 0.03
+"""What a channel may take besides, however small it is: its files and its report."""
 
 ADMITTED = "admitted"
 """File in the folder that holds how many seconds more a sound header is worth."""
@@ -31,13 +33,13 @@ ADMITTED = "admitted"
 
 def main(arguments: list[str]) -> int:
     path, folder = Path(arguments[0]), Path(arguments[1])
-    admitted = 0
+    admitted, seconds = 0, 0.0
 
-    def admit(decoded_bytes: int) -> None:
-        nonlocal admitted
+    def admit(decoded_bytes: int, channels: int) -> None:
+        nonlocal admitted, seconds
         admitted += decoded_bytes
+        seconds += decoded_bytes / BYTES_PER_SECOND + channels * SECONDS_PER_CHANNEL
         _limit(resource.RLIMIT_AS, BASE_MEMORY + 3 * admitted)
-        seconds = admitted / BYTES_PER_SECOND
         _limit(resource.RLIMIT_CPU, BASE_SECONDS + int(2 * seconds))
         (folder / ADMITTED).write_text(str(seconds), encoding="ascii")
 

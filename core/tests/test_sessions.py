@@ -53,6 +53,15 @@ class Travelling(CoreTest):
         found = self.notes(self.deliver(file="b.exr"))
         self.assertEqual((found["shotNote"], found["exposure"]), ("second take", 1.5))
 
+    def test_attributes_that_are_no_texts_are_not_turned_into_texts(self) -> None:
+        import OpenEXR
+
+        write_exr(self.place / "p.exr", rgb(16, 12), {"envmap": OpenEXR.ENVMAP_LATLONG})
+        with Session() as session:
+            header = session.open(self.place / "p.exr").stored.header
+        self.assertIn("LATLONG", header["metadata"]["envmap:text"])
+        self.assertNotIn("envmap", OpenEXR.File(str(self.deliver(file="b.exr")), header_only=True).header())
+
     def test_windows_of_an_exr_are_kept(self) -> None:
         box = (np.array([10, 20], np.int32), np.array([41, 43], np.int32))
         data = (np.array([12, 18], np.int32), np.array([27, 29], np.int32))

@@ -15,7 +15,7 @@ def _stored(name: str, default: str) -> str:
 
 
 SECRET_KEY = _stored("secret_key", "not-for-serving")
-ALLOWED_HOSTS = os.environ.get("NEXAL_HOSTS", "127.0.0.1,localhost,[::1],testserver").split(",")
+ALLOWED_HOSTS = os.environ.get("NEXAL_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
 CSRF_TRUSTED_ORIGINS = [origin for origin in os.environ.get("NEXAL_ORIGINS", "").split(",") if origin]
 
 INSTALLED_APPS = [

@@ -13,7 +13,7 @@ from nexal.addresses import select, split_address
 from nexal.errors import NexalError, RecipeError, SourceError, nearest
 from nexal.operations import Operation, Settings, find, parse_settings
 from nexal.operations.base import Kind, Port
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Description, Plane, Window
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
 from nexal.recipe import Recipe, Step, check_above, settings_at
 
 
@@ -75,7 +75,7 @@ def resolve(node: Node, rest: str) -> Feed:
     if ALPHA_NAME in channels:
         data |= {ALPHA_NAME}
     chosen = replace(description, channels=tuple(channels), data=data)
-    return Feed(node, channels, chosen if chosen.has_alpha else chosen.changed(alpha=type(chosen.alpha).NONE))
+    return Feed(node, channels, chosen if chosen.has_alpha else chosen.changed(alpha=Alpha.NONE))
 
 
 def as_kind(feed: Feed, kind: Kind, address: str, port: str) -> Feed:

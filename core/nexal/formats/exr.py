@@ -88,10 +88,16 @@ def read_exr(path: Path, limits: Limits) -> Decoded:
         decoded,
         "premultiplied" if any(is_alpha(name) for part in decoded for name in part.channels) else "none",
         "linear",
-        {name: plain(value) for name, value in first.items() if name not in _OWN},
+        dict(_described(name, value) for name, value in first.items() if name not in _OWN),
         warnings,
         [float(value) for value in np.ravel(chromaticities)] if chromaticities is not None else None,
     )
+
+
+def _described(name: str, value: Any) -> tuple[str, Any]:
+    """A header attribute as JSON can hold it; of types that have no such form, a text under another name."""
+    known = isinstance(value, (str, int, float, list, tuple, np.ndarray, np.generic))
+    return (name if known else f"{name}:text"), plain(value)
 
 
 def _part(part: Any) -> DecodedPart:

@@ -16,9 +16,15 @@ export interface ViewAsk {
   view?: string;
 }
 
+/** Tells this tab's views from those of another tab of the same session. */
+const TAB = Math.random().toString(36).slice(2);
+
 /** Ask the server for planes. */
 export async function fetchPlanes(shot: number, ask: ViewAsk): Promise<Planes> {
-  const response = await postForBytes(`/api/shots/${shot}/view`, ask);
+  const response = await postForBytes(`/api/shots/${shot}/view`, {
+    ...ask,
+    view: ask.view && `${TAB}-${ask.view}`,
+  });
   return readPlanes(response);
 }
 

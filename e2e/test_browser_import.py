@@ -268,3 +268,19 @@ class Beginnings(BrowserTest):
         page.unroute("**/revisions")
         page.get_by_role("button", name="Try again").click()
         self.wait_for_step("core", white=0.6)
+
+    def test_the_stage_bar_is_one_line_at_1280_and_whole_at_1024(self) -> None:
+        page = self.open_shot(query="?item=comp")
+        zoom = page.get_by_role("button", name="fit")
+        pin = page.get_by_role("button", name="Pin", exact=True)
+        zoom.wait_for()
+        here, there = zoom.bounding_box(), pin.bounding_box()
+        assert here
+        assert there
+        self.assertLess(abs(here["y"] + here["height"] / 2 - there["y"] - there["height"] / 2), 4)
+        page.set_viewport_size({"width": 1024, "height": 700})
+        page.wait_for_timeout(300)
+        box, bench = zoom.bounding_box(), page.get_by_label("Bench", exact=True).bounding_box()
+        assert box
+        assert bench
+        self.assertLessEqual(box["x"] + box["width"], bench["x"])

@@ -32,7 +32,7 @@ export function StageBar({ zoom, items, onPin }: Props) {
     ...items.map((item) => ({ value: `item:${item}`, label: item })),
   ];
   return (
-    <div className="flex min-h-9 shrink-0 flex-wrap items-center gap-x-2 gap-y-1 border-t border-line bg-panel px-3 py-1.5 text-[12px]">
+    <div className="flex min-h-9 shrink-0 flex-wrap items-center gap-x-1.5 gap-y-1 border-t border-line bg-panel px-2 py-1 text-[12px]">
       {panes("one", "One pane")}
       {panes("two", "Two panes")}
       {panes("split", view.pin ? "Split against the pin" : "Pin a view first (P)", "H")}
@@ -86,7 +86,7 @@ export function StageBar({ zoom, items, onPin }: Props) {
       />
       <Tip text="Fit, or one to one" keys="Z">
         <button
-          className="w-[72px] shrink-0 text-right font-mono text-dim hover:text-text"
+          className="ml-auto w-16 shrink-0 whitespace-nowrap text-right font-mono text-dim hover:text-text"
           onClick={() => view.change(view.zoom === 0 ? { zoom: 1, centre: null } : { zoom: 0, centre: null })}
         >
           {view.zoom === 0 ? "fit " : ""}

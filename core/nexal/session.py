@@ -9,8 +9,9 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
 
+from nexal.addresses import split_address
 from nexal.engine import Cancellation, Engine, Plan, Reader
-from nexal.engine.plan import Feed
+from nexal.engine.plan import Feed, addresses_of
 from nexal.errors import FormatError, NexalError, RecipeError, SourceError
 from nexal.formats.store import Library, StoredSource, fingerprint
 from nexal.formats.writing import provenance, target_of, write, written_window
@@ -102,9 +103,6 @@ def frames_of(files: Mapping[str, str]) -> list[int]:
 
 def sources_behind(recipe: Recipe, addresses: Iterable[str]) -> list[str]:
     """The sources that the addresses depend on, in the recipe's order."""
-    from nexal.addresses import split_address
-    from nexal.engine.plan import addresses_of
-
     wanted, seen = [split_address(address)[0] for address in addresses], set()
     while wanted:
         item = wanted.pop()

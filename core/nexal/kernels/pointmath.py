@@ -7,7 +7,7 @@ point operations can be run block by block in cache.
 
 from __future__ import annotations
 
-from typing import Any, cast
+from typing import Any
 
 import numpy as np
 
@@ -88,7 +88,3 @@ def decode(value: Value) -> Value:
     size = np.abs(value)
     curve = power((size + np.float32(0.055)) * np.float32(1 / 1.055), 2.4)
     return np.copysign(np.where(size <= _ENCODED_END, size * np.float32(1 / 12.92), curve), value)
-
-
-def as_value(number: float) -> Value:
-    return cast(Value, np.float32(number))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Any, ClassVar, Literal
@@ -168,9 +168,6 @@ def parse_settings(operation: Operation, values: Mapping[str, Any]) -> Settings:
             where=where,
             remedy=f"use {expected}" if expected else "give a value that it accepts",
         ) from None
-
-
-Rule = Callable[[Description], Description]
 
 
 def main_channels(description: Description) -> list[str]:

@@ -15,7 +15,6 @@ from nexal.kernels.pointmath import Value, clip, encode, lerp, maximum, minimum,
 from nexal.operations.base import (
     Channels,
     Domain,
-    Kind,
     PointOperation,
     Port,
     Scene,
@@ -350,6 +349,3 @@ class Clamp(PointOperation):
 
     def express(self, values: Mapping[str, Channels], settings: ClampSettings, scene: Scene) -> Channels:
         return {name: clip(value, settings.low, settings.high) for name, value in values["from"].items()}
-
-
-__all__ = ["Kind", "check_channels", "in_domain"]

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { queryOptions, useQuery } from "@tanstack/react-query";
 
 import { api, type Item, got } from "./client";
 import type { Recipe } from "./recipe";
@@ -35,8 +35,8 @@ export function useItems(shot: number, recipe: Recipe) {
 }
 
 /** A source with its channels; asked again while it is being unpacked. */
-export function useSource(shot: number, source: number | undefined, pending: boolean) {
-  return useQuery({
+export function sourceQuery(shot: number, source: number | undefined, pending: boolean) {
+  return queryOptions({
     queryKey: ["source", shot, source],
     queryFn: () =>
       got(

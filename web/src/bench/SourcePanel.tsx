@@ -1,5 +1,7 @@
+import { useQuery } from "@tanstack/react-query";
+
 import type { Item } from "@/api/client";
-import { useSource } from "@/api/queries";
+import { sourceQuery } from "@/api/queries";
 import { type Recipe, sourcesOf, usersOf } from "@/api/recipe";
 import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
@@ -30,7 +32,7 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
   const edit = useDraft((state) => state.edit);
   const spec = sourcesOf(recipe)[name]!;
   const row = useDraftSources().find((entry) => entry.files === spec.files);
-  const source = useSource(shot, row?.id, row?.state !== "ready").data;
+  const source = useQuery(sourceQuery(shot, row?.id, row?.state !== "ready")).data;
   const part = source?.parts[0] as { display?: number[]; data?: number[]; compression?: string } | undefined;
   const users = usersOf(recipe, name);
   const change = (key: "colour" | "read_alpha" | "non_finite", value: string, standard: string) =>

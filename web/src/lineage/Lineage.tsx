@@ -165,7 +165,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
         )}
       </button>
       <div className="mt-1 flex items-baseline gap-1 font-narrow text-[12px]">
-        <span className={`truncate ${chosen ? "text-text" : "text-text"}`}>{name}</span>
+        <span className="truncate text-text">{name}</span>
         <span className="ml-auto shrink-0 truncate text-[11px] text-faint">
           {off ? "off" : (step?.op.replaceAll("_", " ") ?? "source")}
         </span>

@@ -3,7 +3,8 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { Plus } from "lucide-react";
 import { useEffect, useMemo, useRef, useState } from "react";
 
-import { type Item, api, got } from "@/api/client";
+import type { Item } from "@/api/client";
+import { sourceQuery } from "@/api/queries";
 import { type Recipe, sourcesOf } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { useImport, useDraftSources } from "@/shot/sources";
@@ -36,17 +37,7 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
   const used = Object.values(sourcesOf(recipe)).map((spec) => spec.files);
   const inUse = sources.filter((row) => used.includes(row.files));
   const answers = useQueries({
-    queries: inUse.map((row) => ({
-      queryKey: ["source", shot, row.id],
-      queryFn: () =>
-        got(
-          api.GET("/api/shots/{shot_id}/sources/{source_id}", {
-            params: { path: { shot_id: shot, source_id: row.id } },
-          }),
-        ),
-      staleTime: row.state === "ready" ? Infinity : 0,
-      refetchInterval: row.state === "ready" ? (false as const) : 700,
-    })),
+    queries: inUse.map((row) => sourceQuery(shot, row.id, row.state !== "ready")),
   });
   const wholes = answers.map((answer) => answer.data);
   const rows = useMemo(

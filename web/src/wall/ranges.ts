@@ -1,7 +1,7 @@
 import { useQueries } from "@tanstack/react-query";
 import { useCallback } from "react";
 
-import { api, got } from "@/api/client";
+import { sourceQuery } from "@/api/queries";
 import { type Recipe, sourcesOf } from "@/api/recipe";
 import { useDraftSources } from "@/shot/sources";
 
@@ -13,17 +13,7 @@ export function useRanges(shot: number, recipe: Recipe) {
     ([, spec]) => rows.find((row) => row.files === spec.files && row.state === "ready")?.id,
   );
   const answers = useQueries({
-    queries: ids.map((id) => ({
-      queryKey: ["source", shot, id],
-      queryFn: () =>
-        got(
-          api.GET("/api/shots/{shot_id}/sources/{source_id}", {
-            params: { path: { shot_id: shot, source_id: id! } },
-          }),
-        ),
-      enabled: id !== undefined,
-      staleTime: Infinity,
-    })),
+    queries: ids.map((id) => sourceQuery(shot, id, false)),
   });
   const data = answers.map((answer) => answer.data);
   return useCallback(

@@ -99,6 +99,16 @@ def _window(text: str, where: str) -> Any:
     return Window(x, y, width, height)
 
 
+def _count(text: str) -> int:
+    try:
+        count = int(text)
+        if not 1 <= count <= 1000:
+            raise ValueError
+    except ValueError:
+        raise UsageError(f"'{text}' is not a number of rows", where="--rows", remedy="use 1 to 1000") from None
+    return count
+
+
 def _scale(text: str) -> Fraction:
     try:
         scale = Fraction(text)
@@ -140,6 +150,26 @@ def _run(options: argparse.Namespace) -> int:
     else:
         for file in written:
             print(file)
+    return DONE
+
+
+def _scout(options: argparse.Namespace) -> int:
+    from nexal.analysis.run import scout_file
+
+    sides = {
+        side: [_window(text, f"--{side}") for text in getattr(options, side)] for side in ("subject", "background")
+    }
+    answer = scout_file(Path(options.file), **sides, ink=options.ink, rows=options.rows, warn=_warn)
+    if options.json:
+        _answer(answer)
+        return DONE
+    print(f"{answer['tried']} tried")
+    for row in answer["rows"]:
+        posts = row["stretch"]
+        print(
+            f"{row['separation']:.4f}  fisher {row['fisher']:9.3g}  edges kept {row['edge_kept']:.2f}  "
+            f"noise {row['noise']:.4f}  {row['words']}; black {posts['black']:.4g}, white {posts['white']:.4g}"
+        )
     return DONE
 
 
@@ -190,9 +220,17 @@ def _parser() -> Parser:
     compare.add_argument("--tolerance", type=float, metavar="T", help="exit 1 where a largest difference is above")
     compare.set_defaults(run=_compare)
 
+    scout = commands.add_parser("scout", help="rank crossings of channels by how well they part subject and background")
+    scout.add_argument("file", help="a picture")
+    for side in ("subject", "background"):
+        scout.add_argument(f"--{side}", action="append", required=True, metavar="x,y,w,h", help="marked; repeatable")
+    scout.add_argument("--ink", action="store_true", help="try the ink separations too")
+    scout.add_argument("--rows", type=_count, default=48, metavar="N", help="how many of the best to answer")
+    scout.set_defaults(run=_scout)
+
     operations = commands.add_parser("operations", help="every operation with its ports and settings")
     operations.set_defaults(run=_operations)
-    for command in (info, run, compare, operations):
+    for command in (info, run, scout, compare, operations):
         command.add_argument("--json", action="store_true", help="answer as JSON")
     return parser
 

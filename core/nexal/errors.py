@@ -68,6 +68,17 @@ class Cancelled(NexalError):
     code = "cancelled"
 
 
+class Pending(NexalError):
+    """A result that takes long and is not there yet; `item` and `digest` tell which."""
+
+    code = "pending"
+
+    def __init__(self, item: str, digest: str) -> None:
+        super().__init__("is still being computed", where=f"step '{item}'", remedy="wait for it, or stop it")
+        self.item = item
+        self.digest = digest
+
+
 def nearest(name: str, known: Iterable[str], count: int = 3) -> str:
     """The known names most like `name`, as words for a remedy."""
     choices = list(known)

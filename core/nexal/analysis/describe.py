@@ -24,9 +24,16 @@ def operation_row(operation: Operation) -> dict[str, Any]:
         "text": inspect.getdoc(type(operation)) or "",
         "needs": operation.needs,
         "ports": [
-            {"name": port.name, "kind": port.kind, "text": port.text, "required": port.required}
+            {
+                "name": port.name,
+                "kind": port.kind,
+                "text": port.text,
+                "required": port.required,
+                "many": port.many,
+            }
             for port in operation.ports
         ],
+        "free_ports": operation.free_ports,
         "settings": settings,
     }
 

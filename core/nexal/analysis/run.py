@@ -13,7 +13,7 @@ from nexal.errors import FormatError, NexalError, RecipeError, nearest
 from nexal.formats.store import StoredSource
 from nexal.formats.writing import target_of
 from nexal.picture import Window
-from nexal.recipe import Recipe, SourceSpec, is_numbered, numbered_file
+from nexal.recipe import Recipe, SourceSpec, is_numbered, numbered_file, parse_recipe
 from nexal.session import Session, frames_of, render_output, source_files, sources_behind
 
 
@@ -102,3 +102,25 @@ def compare_files(a: Path, b: Path, warn: Callable[[str], None] = lambda text: N
                 warn(f"{path.name}: only here, not compared: {', '.join(extra[:8])}")
         planes = [dict(source.read(common, Fraction(1), area)) for source in opened]
         return compare(*planes)
+
+
+def scout_file(
+    path: Path,
+    *,
+    subject: Sequence[Window],
+    background: Sequence[Window],
+    ink: bool,
+    rows: int,
+    warn: Callable[[str], None] = lambda text: None,
+) -> dict[str, Any]:
+    """What `scout` answers for a picture file and marked rectangles. Raises NexalError."""
+    from nexal.analysis.scout import scout
+
+    recipe = parse_recipe({"nexal": 1, "sources": {"picture": {"files": path.name}}})
+    with Session(warn=warn) as session:
+        plan = Plan(recipe, 1, {"picture": session.open(path)})
+        try:
+            feed = plan.feed("picture")
+            return scout(session.engine, plan, feed, subject, background, ink=ink, rows=rows)
+        except NexalError as error:
+            raise error.at(path.name) from None

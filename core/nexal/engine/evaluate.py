@@ -7,15 +7,18 @@ import sys
 import threading
 from collections.abc import Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
 
 from nexal.engine.cache import PlaneCache, PlaneKey
+from nexal.engine.kept import Kept
 from nexal.engine.plan import Feed, Node, Plan
-from nexal.errors import Cancelled, RecipeError
+from nexal.errors import Cancelled, Pending, RecipeError
+from nexal.kernels.resampling import reduced
 from nexal.operations import PointOperation, Scene
+from nexal.operations.base import Work
 from nexal.picture import Picture, Plane, Window
 
 SCALES = tuple(Fraction(1, divisor) for divisor in (1, 2, 4, 8))
@@ -24,11 +27,15 @@ BLOCK_PIXELS = 131_072
 their time handing the interpreter's lock to each other; see benchmarks/chain.py."""
 
 
-class Cancellation:
-    """A flag that another thread may set to make an evaluation give up between operations and blocks."""
+class Cancellation(Work):
+    """A flag that another thread may set to make an evaluation give up; `done` tells how far a long one is, 0 to 1."""
 
     def __init__(self) -> None:
         self._event = threading.Event()
+        self.done = 0.0
+
+    def report(self, done: float) -> None:
+        self.done = done
 
     def cancel(self) -> None:
         self._event.set()
@@ -46,10 +53,11 @@ class Task:
     frame: int
     scale: Fraction
     keep_all: bool
+    patient: bool
     cancellation: Cancellation
 
     def scene(self, node: Node, region: Window) -> Scene:
-        return Scene(self.frame, self.scale, region, node.inputs)
+        return Scene(self.frame, self.scale, region, node.inputs, self.cancellation)
 
 
 @dataclass(frozen=True, eq=False)
@@ -67,10 +75,11 @@ class Engine:
     `computed` counts how often each operation (by item) really ran, for tests and figures.
     """
 
-    def __init__(self, cache_bytes: int = 1 << 30, threads: int | None = None) -> None:
+    def __init__(self, cache_bytes: int = 1 << 30, threads: int | None = None, kept: Kept | None = None) -> None:
         # A recipe of many steps is walked by recursion, a few frames a step.
         sys.setrecursionlimit(max(sys.getrecursionlimit(), 20_000))
         self.cache = PlaneCache(cache_bytes)
+        self.kept = kept
         self.computed: dict[str, int] = {}
         self._flying: dict[tuple[str, int, Window, tuple[str, ...]], Future[Mapping[str, Plane]]] = {}
         self._lock = threading.Lock()
@@ -85,17 +94,19 @@ class Engine:
         region: Window | None = None,
         channels: Sequence[str] | None = None,
         keep_all: bool = False,
+        patient: bool = True,
         cancellation: Cancellation | None = None,
     ) -> Picture:
         """The channels of a feed (all of them by default) over a region at a scale.
 
         `region` is in pixels of that scale, relative to the display window's corner; by default the whole data
         window. `keep_all` keeps every step's result, for views that will change one setting again and again;
-        otherwise chains of point operations leave no trace between their ends. Raises NexalError.
+        otherwise chains of point operations leave no trace between their ends. Where `patient` is off, a slow
+        operation that is not computed yet raises Pending instead of being waited for. Raises NexalError.
         """
         if scale not in SCALES:
             raise RecipeError(f"{scale} is not a scale", where="scale", remedy="use 1, 1/2, 1/4 or 1/8")
-        task = Task(plan.frame, scale, keep_all, cancellation or Cancellation())
+        task = Task(plan.frame, scale, keep_all, patient, cancellation or Cancellation())
         region = feed.description.window.scaled(scale) if region is None else region
         names = tuple(channels) if channels is not None else feed.description.channels
         planes = self._feed(feed, names, region, task)
@@ -123,6 +134,12 @@ class Engine:
     def _inside(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
         if node.operation is None and node.feeds:
             return self._feed(node.feeds["from"], channels, region, task)
+        if node.operation is not None and node.operation.slow:
+            return self._slow(node, channels, region, task)
+        if node.operation is not None and node.operation.whole:
+            window = node.description.window.scaled(task.scale)
+            if region != window:
+                return _cut(self._inside(node, channels, window, task), region, window)
         while True:
             task.cancellation.check()
             found = {
@@ -145,6 +162,35 @@ class Engine:
                 return found | dict(running.result())
             except Cancelled:
                 continue
+
+    def _slow(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
+        """A part of a slow result: computed once in full resolution, reduced from there for proxies."""
+        window = node.description.window
+        full = {name: plane for name in channels if (plane := self._found(node, name)) is not None}
+        missing = tuple(name for name in channels if name not in full)
+        if missing and not task.patient:
+            raise Pending(node.item, node.digest)
+        if missing:
+            whole = replace(task, scale=SCALES[0])
+            planes = self._compute(node, missing, window, whole)
+            for name, plane in planes.items():
+                self.cache.put(self._key(node, name, whole), window, plane)
+                if self.kept is not None:
+                    self.kept.put(f"{node.digest}-{name}", plane)
+            full |= planes
+        if task.scale == 1:
+            return _cut(full, region, window)
+        scaled = window.scaled(task.scale)
+        return _cut({name: reduced(plane, window, task.scale) for name, plane in full.items()}, region, scaled)
+
+    def _found(self, node: Node, channel: str) -> Plane | None:
+        window = node.description.window
+        plane = self.cache.find(PlaneKey(node.digest, 1, channel), window)
+        if plane is None and self.kept is not None:
+            plane = self.kept.find(f"{node.digest}-{channel}")
+            if plane is not None:
+                self.cache.put(PlaneKey(node.digest, 1, channel), window, plane)
+        return plane
 
     def _lead(
         self,
@@ -269,6 +315,10 @@ class Engine:
             for future in [self._pool.submit(block, top) for top in tops]:
                 future.result()
         return result
+
+
+def _cut(planes: Mapping[str, Plane], region: Window, window: Window) -> dict[str, Plane]:
+    return {name: plane[region.within(window)] for name, plane in planes.items()}
 
 
 def _outputs_first(last: Node) -> list[Node]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -15,6 +16,9 @@ from nexal.operations import Operation, Settings, find, parse_settings
 from nexal.operations.base import Kind, Port
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
 from nexal.recipe import Recipe, Step, check_above, settings_at
+
+
+PORT_NAME = re.compile(r"[a-z_][a-z0-9_]*")
 
 
 class Reader(Protocol):
@@ -155,26 +159,36 @@ class Plan:
 
     def _operate(self, step: Step, operation: Operation, *, above_all: bool = False) -> Node:
         settings = parse_settings(operation, settings_at(step.settings, self.frame))
+        settings = operation.at_frame(settings, self.frame)
         addresses = _port_addresses(step, operation)
         references = operation.references(settings)
         if not above_all:
             check_above(self.recipe, step, [*addresses.values(), *references.values()])
         kinds: dict[str, Kind] = {port.name: port.kind for port in operation.ports}
         kinds |= {port: operation.referenced_kind(port) for port in references}
+        free = operation.free_ports or "any"
         feeds = {
-            port: as_kind(self.feed(address), kinds[port], address, port)
+            port: as_kind(self.feed(address), kinds.get(port.partition(".")[0], kinds.get(port, free)), address, port)
             for port, address in {**addresses, **references}.items()
         }
         if not step.on:
             return self._passed(step, operation, feeds)
+        for part in operation.unfold(settings):
+            node = self._applied(step.name, operation, part, feeds)
+            if operation.ports:
+                feeds = feeds | {operation.ports[0].name: resolve(node, "")}
+        return node
+
+    def _applied(self, item: str, operation: Operation, settings: Settings, feeds: Mapping[str, Feed]) -> Node:
         description = operation.describe({port: feed.description for port, feed in feeds.items()}, settings)
         digest = _digest(
             operation.name,
             operation.version,
             settings.model_dump(mode="json", by_alias=True),
             {port: (feed.node.digest, list(feed.channels.items())) for port, feed in feeds.items()},
+            self.frame if operation.timed(settings) else None,
         )
-        return Node(step.name, digest, description, operation=operation, settings=settings, feeds=feeds)
+        return Node(item, digest, description, operation=operation, settings=settings, feeds=feeds)
 
     @staticmethod
     def _passed(step: Step, operation: Operation, feeds: Mapping[str, Feed]) -> Node:
@@ -186,19 +200,30 @@ class Plan:
 
 
 def _port_addresses(step: Step, operation: Operation) -> dict[str, str]:
-    """The address at each port, in the operation's order. Raises RecipeError for unknown, missing or wrong ports."""
+    """The address at each port, in the operation's order; those of a list port come as `port.0`, `port.1`...
+
+    Raises RecipeError for unknown, missing or wrong ports.
+    """
     known: dict[str, Port] = {port.name: port for port in operation.ports}
+    if operation.free_ports is not None:
+        known |= {name: Port(name, operation.free_ports) for name in step.inputs if PORT_NAME.fullmatch(name)}
+    found: dict[str, str] = {}
     for name, value in step.inputs.items():
         if name not in known:
-            raise RecipeError(
-                f"'{operation.name}' has no port '{name}'", where=f"port '{name}'", remedy=nearest(name, known)
-            )
-        if not isinstance(value, str):
-            raise RecipeError("takes one address, not a list", where=f"port '{name}'", remedy="give one address")
-    missing = [port.name for port in operation.ports if port.required and port.name not in step.inputs]
-    if missing:
-        raise RecipeError(f"port '{missing[0]}' is not fed", where=f"port '{missing[0]}'", remedy="give it an address")
-    return {name: str(step.inputs[name]) for name in known if name in step.inputs}
+            remedy = nearest(name, known) if known else "write lower case letters, digits and _, a letter first"
+            raise RecipeError(f"'{operation.name}' has no port '{name}'", where=f"port '{name}'", remedy=remedy)
+        if isinstance(value, str) == known[name].many:
+            wanted = "a list of addresses" if known[name].many else "one address, not a list"
+            raise RecipeError(f"takes {wanted}", where=f"port '{name}'", remedy=f"give {wanted.partition(',')[0]}")
+    for name, port in known.items():
+        value = step.inputs.get(name)
+        if port.required and not value:
+            raise RecipeError(f"port '{name}' is not fed", where=f"port '{name}'", remedy="give it an address")
+        if isinstance(value, str):
+            found[name] = value
+        elif value:
+            found |= {f"{name}.{index}": address for index, address in enumerate(value)}
+    return found
 
 
 def addresses_of(step: Step) -> list[str]:

@@ -1,6 +1,20 @@
 """The operations, one class a row, one family a module."""
 
-from nexal.operations import channels, edges, making, mattes, neighbourhood
+from nexal.operations import (
+    channels,
+    combining,
+    edges,
+    formulas,
+    grading,
+    ink,
+    keying,
+    making,
+    mattes,
+    neighbourhood,
+    painting,
+    refining,
+    shapes,
+)
 from nexal.operations.base import Operation, PointOperation, Port, Scene, Settings, catalogue, find, parse_settings
 
 __all__ = [
@@ -11,10 +25,18 @@ __all__ = [
     "Settings",
     "catalogue",
     "channels",
+    "combining",
     "edges",
     "find",
+    "formulas",
+    "grading",
+    "ink",
+    "keying",
     "making",
     "mattes",
     "neighbourhood",
+    "painting",
     "parse_settings",
+    "refining",
+    "shapes",
 ]

@@ -21,12 +21,13 @@ Channels = Mapping[str, Value]
 
 @dataclass(frozen=True, slots=True)
 class Port:
-    """An input: a plane, a picture, or either."""
+    """An input: a plane, a picture, or either; with `many`, a list of such, each fed as `name.0`, `name.1` and so on."""
 
     name: str
     kind: Kind
     text: str = ""
     required: bool = True
+    many: bool = False
 
 
 class Settings(BaseModel):
@@ -41,12 +42,22 @@ def setting(default: Any, text: str, **hints: Any) -> Any:
     `ge`, `le` are hard limits; `low`, `high` the ends of a slider; `step` its fine step; `unit` what stands behind
     the number; `widget` names a special control (colour, channels, matrix...).
     """
-    limits = {name: hints.pop(name) for name in ("ge", "le", "gt", "lt") if name in hints}
+    limits = {name: hints.pop(name) for name in ("ge", "le", "gt", "lt", "max_length") if name in hints}
     factory = default if callable(default) else None
     extra = hints or None
     if factory:
         return Field(default_factory=factory, description=text, json_schema_extra=extra, **limits)
     return Field(default, description=text, json_schema_extra=extra, **limits)
+
+
+class Work:
+    """How far a long computation is, and whether it is still wanted."""
+
+    def check(self) -> None:
+        """Raises Cancelled once nobody wants the result any more."""
+
+    def report(self, done: float) -> None:
+        """`done` from 0 to 1."""
 
 
 @dataclass(frozen=True)
@@ -57,6 +68,7 @@ class Scene:
     scale: Fraction
     region: Window
     descriptions: Mapping[str, Description] = field(default_factory=dict)
+    work: Work = field(default_factory=Work)
 
     def pixels(self, length: float) -> float:
         """A length of full-resolution pixels, in pixels of this scale."""
@@ -84,8 +96,29 @@ class Operation:
     family: ClassVar[str]
     needs: ClassVar[str] = ""
     ports: ClassVar[tuple[Port, ...]] = ()
+    free_ports: ClassVar[Kind | None] = None
+    """Kind of further ports that a step may name as it likes; None where there are none."""
+    whole: ClassVar[bool] = False
+    """Whether a part can only be had by computing all: the engine then computes the whole data window, and keeps it."""
+    slow: ClassVar[bool] = False
+    """Whether it takes so long that a server computes it in the background; it must look at `scene.work`."""
     Settings: ClassVar[type[Settings]] = Settings
     version: ClassVar[int] = 1
+
+    def at_frame(self, settings: Any, frame: int) -> Any:
+        """The settings with everything that is keyed inside of them as it is at a frame."""
+        return settings
+
+    def timed(self, settings: Any) -> bool:
+        """Whether the result depends on the number of the frame beyond keyed settings."""
+        return False
+
+    def unfold(self, settings: Any) -> Sequence[Any]:
+        """The settings as a series, each applied to the result of the one before (at the first port).
+
+        Long lists of small changes are computed and kept in parts that way: a change of the last leaves the rest.
+        """
+        return (settings,)
 
     def references(self, settings: Any) -> dict[str, str]:
         """Further inputs that stand in the settings: a port name for each address."""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import Literal
 
 import numpy as np
@@ -10,8 +10,8 @@ from pydantic import field_validator, model_validator
 
 from nexal.errors import SettingError
 from nexal.kernels.pointmath import clip
-from nexal.operations.base import Channels, PointOperation, Port, Scene, Settings, register, setting
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Window
+from nexal.operations.base import Channels, Operation, PointOperation, Port, Scene, Settings, register, setting
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
 
 LIKE = Port("like", "any", "Picture whose size is taken", required=False)
 
@@ -116,3 +116,45 @@ class Ramp(PointOperation):
         if settings.profile == "smooth":
             t = t * t * (np.float32(3) - np.float32(2) * t)
         return {PLANE_NAME: t}
+
+
+class NoiseSettings(SizedSettings):
+    seed: int = setting(1, "Another number gives another noise", ge=0, le=1_000_000)
+    scale: float = setting(100.0, "Length of the largest features", gt=0, low=2, high=500, step=1, unit="px")
+    octaves: int = setting(4, "How many finer layers, each half as large and strong", ge=1, le=10)
+    contrast: float = setting(1.0, "Spread about the middle", ge=0, low=0, high=4, step=0.05)
+
+
+@register
+class Noise(Operation):
+    """Soft clouds of gradient noise. -> plane of data in 0..1, the same at every scale and region.
+
+    clamp(0.5 + contrast * n / 2, 0, 1), n in -1..1 being the octaves' weighted sum at the pixel's centre.
+    References: K. Perlin, *Improving Noise*, SIGGRAPH 2002.
+    """
+
+    name = "noise"
+    family = "channels"
+    needs = "clouds, grain, break up, texture"
+    ports = (LIKE,)
+    Settings = NoiseSettings
+
+    def describe(self, inputs: Mapping[str, Description], settings: NoiseSettings) -> Description:
+        return sized(inputs, settings).as_plane(data=True)
+
+    def wants(self, channels: object, inputs: object, settings: NoiseSettings) -> dict[str, tuple[str, ...]]:
+        return {}
+
+    def compute(
+        self,
+        inputs: Mapping[str, Mapping[str, Plane]],
+        channels: Sequence[str],
+        settings: NoiseSettings,
+        scene: Scene,
+    ) -> Mapping[str, Plane]:
+        from nexal.kernels.clouds import clouds
+
+        shape = (scene.region.height, scene.region.width)
+        start = (float(scene.x[0, 0]), float(scene.y[0, 0]))
+        value = clouds(shape, start, 1 / float(scene.scale), settings.scale, settings.octaves, settings.seed)
+        return {PLANE_NAME: clip(np.float32(0.5) + value * np.float32(settings.contrast / 2), 0, 1)}

@@ -1,0 +1,336 @@
+"""Scout: which crossing of two channels parts the subject from its background, ranked by calculation."""
+
+from __future__ import annotations
+
+import itertools
+import math
+from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+from fractions import Fraction
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.colour import LUMINANCE
+from nexal.engine import Cancellation, Engine, Plan
+from nexal.engine.evaluate import SCALES
+from nexal.engine.plan import Feed
+from nexal.errors import SettingError
+from nexal.kernels.pointmath import encode
+from nexal.kernels.ranking import MODES, SINGLE, SYMMETRIC, crossed, quality, rank
+from nexal.operations.base import main_channels
+from nexal.operations.ink import INKS
+from nexal.picture import Description, Plane, Window, is_alpha
+
+LEAST_SAMPLES = 8
+MOST_SAMPLES = 3000
+MOST_CHANNELS = 8
+ROWS = 48
+PROXY = 256
+PARTED = 0.98
+"""Part of each set that the proposed stretch puts at its end."""
+EDGES = 0.08
+"""Part of the pixels with the largest gradients that count as edges."""
+
+LUMA = "luminance"
+_WORDS = {"R": "red", "G": "green", "B": "blue", "C": "cyan", "M": "magenta", "Y": "yellow", "K": "black ink"}
+
+
+@dataclass(frozen=True)
+class Mark:
+    """A round dab on the picture, in full-resolution pixels."""
+
+    x: float
+    y: float
+    radius: float
+
+
+@dataclass(frozen=True)
+class Samples:
+    """Display-encoded values, channels x samples, and the channels' names."""
+
+    names: tuple[str, ...]
+    subject: Plane
+    background: Plane
+
+
+def base_channels(description: Description) -> list[str]:
+    """The channels of the picture itself that can be crossed: colour before data, no alpha."""
+    if description.is_plane:
+        return list(description.channels)
+    names = [name for name in main_channels(description) if not is_alpha(name)]
+    names.sort(key=lambda name: name in description.data)
+    return names[:MOST_CHANNELS]
+
+
+def _rgb(names: Sequence[str]) -> list[int] | None:
+    """Places of red, green and blue among the names, where all are there."""
+    found = [next((i for i, name in enumerate(names) if name.rpartition(".")[2] == wanted), None) for wanted in "RGB"]
+    return None if any(i is None for i in found) else [i for i in found if i is not None]
+
+
+def extended(planes: Plane, names: Sequence[str], data: Sequence[bool], *, ink: bool) -> tuple[Plane, tuple[str, ...]]:
+    """Channels as they are judged: encoded, with the luminance and, where asked for, the ink separations behind.
+
+    `planes` is channels x samples of scene values.
+    """
+    seen = [plane if own else encode(plane) for plane, own in zip(planes, data, strict=True)]
+    rgb = _rgb(names)
+    more: list[Plane] = []
+    labels: list[str] = []
+    if rgb and not any(data[i] for i in rgb):
+        more.append(encode(sum(np.float32(w) * planes[i] for w, i in zip(LUMINANCE.values(), rgb, strict=True))))
+        labels.append(LUMA)
+        if ink:
+            held = [np.clip(seen[i], 0, 1) for i in rgb]
+            light = np.maximum(np.maximum(held[0], held[1]), held[2])
+            safe = np.where(light > 0, light, 1)
+            more += [np.where(light > 0, (light - value) / safe, 0) for value in held] + [1 - light]
+            labels += [f"ink.{name}" for name in INKS]
+    return np.ascontiguousarray(np.stack([*seen, *more]), np.float32), (*names, *labels)
+
+
+def candidates(count: int) -> NDArray[np.int32]:
+    """Every channel, and every pair of channels by every mode and inversion; both orders where order matters."""
+    rows = [(a, a, SINGLE, inverted, 0) for a in range(count) for inverted in (0, 1)]
+    for (code, mode), (a, b) in itertools.product(enumerate(MODES), itertools.combinations(range(count), 2)):
+        orders = [(a, b)] if mode in SYMMETRIC else [(a, b), (b, a)]
+        for (first, second), invert_a, invert_b in itertools.product(orders, (0, 1), (0, 1)):
+            rows.append((first, second, code, invert_a, invert_b))
+    return np.array(rows, np.int32).reshape(-1, 5)
+
+
+def scout(
+    engine: Engine,
+    plan: Plan,
+    feed: Feed,
+    subject: Iterable[Mark | Window],
+    background: Iterable[Mark | Window],
+    *,
+    ink: bool = False,
+    rows: int = ROWS,
+    cancellation: Cancellation | None = None,
+) -> dict[str, Any]:
+    """Rank candidates for a matte by how well they part two sets of marked pixels.
+
+    Answers `tried` and `rows`, best first: channels `a`, `b`, `mode`, inversions; `separation`, the area under the ROC
+    curve (0.5 to 1); `fisher`, (m1 - m0)^2 / (v1 + v0); `edge_kept`, the part of the gradient at the picture's edges
+    that the stretch keeps; `noise`, of the stretched result; `direction`, whether the subject is `bright` or `dark`;
+    `stretch`, the posts that put 98 % of each set at its end; `words`. Candidates that only differ by a factor or an
+    offset appear once, the simplest of them. Values are display-encoded. Raises SettingError where a set holds fewer
+    than eight usable pixels.
+
+    References: Fawcett, *An introduction to ROC analysis*, Pattern Recognition Letters 27, 2006; Fisher, Annals of
+    Eugenics 7, 1936.
+    """
+    names = base_channels(feed.description)
+    samples = [
+        _sample(engine, plan, feed, names, marks, side)
+        for side, marks in (("subject", subject), ("background", background))
+    ]
+    data = [name in feed.description.data for name in names]
+    (inside, labels), (outside, _) = (extended(planes, names, data, ink=ink) for planes in samples)
+    proxy = _proxy(engine, plan, feed, names, cancellation)
+    whole, _ = extended(proxy.reshape(len(names), -1), names, data, ink=ink)
+    judge = _Judge(inside, outside, whole.reshape(-1, *proxy.shape[1:]), labels)
+    return {"tried": len(judge.codes), "rows": judge.rows(rows)}
+
+
+def _sample(
+    engine: Engine, plan: Plan, feed: Feed, names: Sequence[str], marks: Iterable[Mark | Window], side: str
+) -> Plane:
+    """Scene values of the marked pixels, channels x samples; those with a value that is not finite are left out."""
+    parts = []
+    for mark in marks:
+        window = mark if isinstance(mark, Window) else _around(mark)
+        window = window.intersect(feed.description.window)
+        if window.empty:
+            continue
+        planes = engine.evaluate(feed, plan, region=window, channels=names, keep_all=True).planes
+        stack = np.stack([planes[name] for name in names]).reshape(len(names), -1)
+        if isinstance(mark, Mark):
+            y, x = np.mgrid[window.y : window.bottom, window.x : window.right] + 0.5
+            stack = stack[:, (np.hypot(x - mark.x, y - mark.y) <= mark.radius).ravel()]
+        parts.append(stack)
+    found = np.concatenate(parts, axis=1) if parts else np.empty((len(names), 0), np.float32)
+    found = found[:, np.isfinite(found).all(axis=0)]
+    if found.shape[1] < LEAST_SAMPLES:
+        raise SettingError(
+            f"the {side} has {found.shape[1]} marked pixels, and {LEAST_SAMPLES} are wanted",
+            where=side,
+            remedy=f"mark more of the {side} inside the picture",
+        )
+    if found.shape[1] > MOST_SAMPLES:
+        chosen = np.linspace(0, found.shape[1] - 1, MOST_SAMPLES).astype(np.int64)
+        found = found[:, chosen]
+    return found
+
+
+def _around(mark: Mark) -> Window:
+    x, y = math.floor(mark.x - mark.radius), math.floor(mark.y - mark.radius)
+    return Window(x, y, math.ceil(mark.x + mark.radius) - x + 1, math.ceil(mark.y + mark.radius) - y + 1)
+
+
+def _proxy(
+    engine: Engine, plan: Plan, feed: Feed, names: Sequence[str], cancellation: Cancellation | None
+) -> NDArray[np.float32]:
+    longest = max(feed.description.window.width, feed.description.window.height)
+    scale = next((scale for scale in SCALES if longest * scale <= PROXY), SCALES[-1])
+    planes = _whole(engine, plan, feed, names, scale, cancellation)
+    return np.stack([planes[name] for name in names])
+
+
+def _whole(
+    engine: Engine, plan: Plan, feed: Feed, names: Sequence[str], scale: Fraction, cancellation: Cancellation | None
+) -> dict[str, Plane]:
+    return dict(
+        engine.evaluate(feed, plan, scale=scale, channels=names, keep_all=True, cancellation=cancellation).planes
+    )
+
+
+class _Judge:
+    """Samples, a proxy of the picture, and every candidate's figures."""
+
+    def __init__(self, subject: Plane, background: Plane, proxy: Plane, names: tuple[str, ...]) -> None:
+        self.subject, self.background, self.proxy, self.names = subject, background, proxy, names
+        self.codes = candidates(len(names))
+        self.edges = _edges(proxy)
+        halves = np.array_split(self.codes, 2)
+        with ThreadPoolExecutor(2) as pool:
+            self.figures = np.concatenate(list(pool.map(lambda part: rank(subject, background, part), halves)))
+
+    def rows(self, count: int) -> list[dict[str, Any]]:
+        auc, error, fisher = self.figures.T
+        separation = np.maximum(auc, 1 - auc)
+        simplicity = np.array([self._cost(code) for code in self.codes])
+        # The figures from histograms choose a shortlist; exact ones order it.
+        order = np.lexsort((simplicity, -_steps(fisher), -np.round(separation + error, 4)))
+        chosen, seen = [], set()
+        for index in order:
+            key = (round(float(separation[index]), 6), f"{fisher[index]:.4g}")
+            if key not in seen:
+                seen.add(key)
+                chosen.append(int(index))
+            if len(chosen) >= count + 12:
+                break
+        with ThreadPoolExecutor(2) as pool:
+            rows = list(pool.map(self._row, chosen))
+        rows.sort(
+            key=lambda row: (
+                -round(row["separation"], 4),
+                -float(_steps(np.float64(row["fisher"]))),
+                -round(row["edge_kept"], 2),
+                row["cost"],
+            )
+        )
+        return [{key: value for key, value in row.items() if key != "cost"} for row in rows[:count]]
+
+    def _cost(self, code: NDArray[np.int32]) -> float:
+        """Steps and turns that a candidate needs."""
+        a, b, mode, invert_a, invert_b = (int(number) for number in code)
+        made = sum(self.names[i] == LUMA or self.names[i].startswith("ink.") for i in {a, b})
+        return 2 * made + (mode != SINGLE) + 0.25 * (invert_a + invert_b) + 0.01 * max(0, mode)
+
+    def _row(self, index: int) -> dict[str, Any]:
+        code = self.codes[index]
+        inside, outside = (np.sort(crossed(planes, code)) for planes in (self.subject, self.background))
+        inside, outside = (values[np.isfinite(values)] for values in (inside, outside))
+        auc = exact_auc(inside, outside)
+        black, white = best_stretch(inside, outside, bright=auc >= 0.5)
+        plane = np.nan_to_num(crossed(self.proxy.reshape(len(self.names), -1), code), posinf=0, neginf=0)
+        kept, noise = quality(plane.reshape(self.proxy.shape[1:]), self.edges, black, white)
+        a, b, mode, invert_a, invert_b = (int(number) for number in code)
+        row: dict[str, Any] = {"a": self.names[a], "invert_a": bool(invert_a), "invert_b": bool(invert_b)}
+        if mode != SINGLE:
+            row |= {"b": self.names[b], "mode": MODES[mode]}
+        return row | {
+            "separation": max(auc, 1 - auc),
+            "fisher": float(self.figures[index, 2]),
+            "edge_kept": kept,
+            "noise": noise,
+            "direction": "bright" if auc >= 0.5 else "dark",
+            "stretch": {"black": black, "white": white},
+            "words": words(row),
+            "cost": self._cost(code),
+        }
+
+
+def _steps(fisher: Any) -> Any:
+    """Fisher ratios that differ by less than a fifth count as equal, so that edges can decide."""
+    return np.round(np.log(np.maximum(fisher, 1e-9)) / math.log(1.2))
+
+
+def _edges(proxy: Plane) -> NDArray[np.bool_]:
+    steepness = np.zeros(proxy.shape[1:], np.float32)
+    for plane in np.nan_to_num(proxy, posinf=0, neginf=0):
+        down, across = np.gradient(plane) if min(plane.shape) > 1 else (np.zeros_like(plane), np.zeros_like(plane))
+        steepness = np.maximum(steepness, np.hypot(down, across))
+    return steepness > np.quantile(steepness, 1 - EDGES)
+
+
+def exact_auc(subject: Plane, background: Plane) -> float:
+    """Area under the ROC curve of two sorted sets: chance that a subject value is the larger; ties count half.
+
+    0.5 where a set is empty.
+    """
+    if not subject.size or not background.size:
+        return 0.5
+    below = np.searchsorted(background, subject, "left") + np.searchsorted(background, subject, "right")
+    return float(below.mean() / 2 / background.size)
+
+
+def best_stretch(subject: Plane, background: Plane, *, bright: bool) -> tuple[float, float]:
+    """Black and white post that put 98 % of each sorted set at its end, or as much of both as they allow."""
+    black = white = 0.0
+    if not subject.size or not background.size:
+        return 0.0, 1.0
+    for part in np.linspace(PARTED, 0.5, 25):
+        low, high = (1 - part, part) if bright else (part, 1 - part)
+        black, white = (
+            float(values[round(place * (values.size - 1))]) for values, place in ((background, high), (subject, low))
+        )
+        if (white > black) if bright else (white < black):
+            break
+    black, white = round(black, 4), round(white, 4)
+    if black == white:
+        white += 0.0005 if bright else -0.0005
+    return black, white
+
+
+def words(row: dict[str, Any]) -> str:
+    """A candidate in words: "green with inverted blue, darken"."""
+
+    def channel(key: str) -> str:
+        name = row[key].rpartition(".")[2]
+        return ("inverted " if row[f"invert_{key}"] else "") + _WORDS.get(name, name)
+
+    if "mode" not in row:
+        return f"{channel('a')} alone"
+    return f"{channel('a')} with {channel('b')}, {row['mode'].replace('-', ' ')}"
+
+
+def steps_of(row: dict[str, Any], picture: str) -> list[dict[str, Any]]:
+    """A row as steps: what makes luminance or ink, the crossing, and its stretch. Names are proposals."""
+    steps: list[dict[str, Any]] = []
+
+    def address(name: str) -> str:
+        step = {LUMA: ("luminance", "weigh", "from")}.get(name, ("ink", "ink_split", "picture"))
+        if name != LUMA and not name.startswith("ink."):
+            return f"{picture}.{name}"
+        if all(made["name"] != step[0] for made in steps):
+            steps.append({"name": step[0], "op": step[1], "in": {step[2]: picture}})
+        return step[0] if name == LUMA else f"ink.{name.rpartition('.')[2]}"
+
+    source = address(row["a"])
+    if "mode" in row:
+        inputs = {"a": source, "b": address(row["b"])}
+        turned = {key: True for key in ("invert_a", "invert_b") if row[key]}
+        steps.append({"name": "crossed", "op": "cross", "in": inputs, "set": {"mode": row["mode"]} | turned})
+        source = "crossed"
+    stretch = row["stretch"]
+    if "mode" not in row and row["invert_a"]:
+        stretch = {"black": 1 - stretch["black"], "white": 1 - stretch["white"]}
+    steps.append({"name": "matte", "op": "stretch", "in": {"from": source}, "set": dict(stretch)})
+    return steps

@@ -1,0 +1,53 @@
+"""Results of slow operations, kept on disk so that they outlive the cache and the process."""
+
+from __future__ import annotations
+
+import os
+import threading
+from pathlib import Path
+
+import numpy as np
+
+from nexal.picture import Plane
+
+
+class Kept:
+    """Planes by key in a folder, bounded in bytes: what was used longest ago goes first. Safe between threads."""
+
+    def __init__(self, folder: Path, limit: int) -> None:
+        self.folder = folder
+        self.limit = limit
+        self._lock = threading.Lock()
+
+    def find(self, key: str) -> Plane | None:
+        """The plane, or None where it is not kept or its file is damaged."""
+        path = self._path(key)
+        try:
+            plane: Plane = np.load(path)
+            os.utime(path)
+        except (OSError, ValueError, EOFError):
+            return None
+        return plane
+
+    def put(self, key: str, plane: Plane) -> None:
+        """Write the plane under a temporary name first, so that a half-written file is never found."""
+        self.folder.mkdir(parents=True, exist_ok=True)
+        path = self._path(key)
+        unfinished = path.with_suffix(f".{os.getpid()}-{threading.get_ident()}.part")
+        with unfinished.open("wb") as file:
+            np.save(file, plane)
+        unfinished.replace(path)
+        with self._lock:
+            self._shrink()
+
+    def _path(self, key: str) -> Path:
+        return self.folder / f"{key}.npy"
+
+    def _shrink(self) -> None:
+        found = sorted(((file.stat().st_mtime, file.stat().st_size, file) for file in self.folder.glob("*.npy")))
+        held = sum(size for _, size, _ in found)
+        for _, size, file in found[:-1]:
+            if held <= self.limit:
+                return
+            file.unlink(missing_ok=True)
+            held -= size

@@ -1,0 +1,84 @@
+"""Grey morphology with flat elements, and connected areas.
+
+References: van Herk, *A fast algorithm for local minimum and maximum filters*, Pattern Recognition Letters 13, 1992;
+Serra, *Image Analysis and Mathematical Morphology*, 1982.
+"""
+
+from __future__ import annotations
+
+import math
+
+import cv2
+import numba
+import numpy as np
+
+from nexal.picture import Plane
+
+
+@numba.njit(cache=True, nogil=True)
+def _raise_by_runs(source: Plane, result: Plane, halves: Plane) -> None:
+    """Maximum over a set of horizontal runs: row offset `dy` reaches `halves[dy + r]` pixels to both sides."""
+    height, width = source.shape
+    reach = (halves.shape[0] - 1) // 2
+    for dy in range(-reach, reach + 1):
+        half = int(halves[dy + reach])
+        size = 2 * half + 1
+        padded = width + 2 * half
+        blocks = (padded + size - 1) // size * size
+        line = np.empty(blocks, np.float32)
+        forward = np.empty(blocks, np.float32)
+        backward = np.empty(blocks, np.float32)
+        for row in range(height):
+            y = row + dy
+            if y < 0 or y >= height:
+                continue
+            for x in range(blocks):
+                inside = x - half
+                line[x] = source[y, inside] if 0 <= inside < width else -np.inf
+            for x in range(blocks):
+                forward[x] = line[x] if x % size == 0 else max(forward[x - 1], line[x])
+            for x in range(blocks - 1, -1, -1):
+                backward[x] = line[x] if x % size == size - 1 else max(backward[x + 1], line[x])
+            for x in range(width):
+                value = max(backward[x], forward[x + size - 1])
+                if value > result[row, x]:
+                    result[row, x] = value
+
+
+def _disc(radius: int) -> Plane:
+    """Half widths of the rows of a disc: pixels whose centre lies within `radius` of the middle's."""
+    rows = np.arange(-radius, radius + 1)
+    return np.floor(np.sqrt(radius * radius - rows * rows)).astype(np.float32)
+
+
+def dilate(plane: Plane, radius: int, *, round_element: bool) -> Plane:
+    """Largest value within `radius` whole pixels (a disc, or a square of 2 radius + 1); the border adds nothing."""
+    if radius == 0:
+        return plane
+    plane = np.ascontiguousarray(plane)
+    if not round_element:
+        element = cv2.getStructuringElement(cv2.MORPH_RECT, (2 * radius + 1, 2 * radius + 1))
+        return cv2.dilate(plane, element, borderType=cv2.BORDER_CONSTANT, borderValue=-np.inf)
+    result = np.full_like(plane, -np.inf)
+    _raise_by_runs(plane, result, _disc(radius))
+    return result
+
+
+def grow(plane: Plane, distance: float, *, round_element: bool) -> Plane:
+    """Dilation (distance > 0) or erosion (< 0); a fraction blends between the results of the two whole sizes."""
+    size = abs(distance)
+    small, large = math.floor(size), math.ceil(size)
+    source = plane if distance >= 0 else -plane
+    result = dilate(source, small, round_element=round_element)
+    if large != small:
+        further = dilate(source, large, round_element=round_element)
+        result = result + (further - result) * np.float32(size - small)
+    return result if distance >= 0 else -result
+
+
+def small_areas(mask: np.ndarray, limit: float) -> np.ndarray:
+    """Where connected areas (8-way) of a boolean mask have fewer than `limit` pixels."""
+    _, labels, statistics, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8), connectivity=8)
+    small = statistics[:, cv2.CC_STAT_AREA] < limit
+    small[0] = False
+    return small[labels]

@@ -1,0 +1,147 @@
+"""Mattes drawn as closed curves."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import BaseModel, ConfigDict, Field, model_validator
+
+from nexal.operations.base import Operation, Scene, Settings, register, setting
+from nexal.operations.making import LIKE, SizedSettings, sized
+from nexal.picture import PLANE_NAME, Description, Plane
+
+Coordinate = Annotated[float, Field(ge=-1e6, le=1e6)]
+Points = list[list[Coordinate]]
+MAX_PATHS = 2000
+MAX_POINTS = 5000
+
+
+def check_points(points: Points) -> None:
+    """Raises ValueError where a point is neither a corner, nor a curve point, nor one with its own feather."""
+    if len(points) > MAX_POINTS:
+        raise ValueError(f"a path has at most {MAX_POINTS} points")
+    for point in points:
+        if len(point) not in (2, 6, 8):
+            raise ValueError(
+                "a point is [x, y], [x, y, in_x, in_y, out_x, out_y], or these six with feather inward and outward"
+            )
+        if len(point) == 8 and min(point[6:]) < 0:
+            raise ValueError("a feather is not below 0")
+
+
+class Path(BaseModel):
+    """One closed curve, or one for each key frame."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+    name: str = Field("", max_length=80)
+    points: Points | None = None
+    keys: list[tuple[float, Points]] | None = None
+    mode: Literal["add", "cut"] = "add"
+    opacity: float = Field(1.0, ge=0, le=1)
+    feather: Annotated[float, Field(ge=0, le=10_000)] | tuple[
+        Annotated[float, Field(ge=0, le=10_000)], Annotated[float, Field(ge=0, le=10_000)]
+    ] = 0.0
+
+    @model_validator(mode="after")
+    def _one(self) -> Path:
+        if (self.points is None) == (self.keys is None):
+            raise ValueError("give either points or keys")
+        if self.points is not None:
+            check_points(self.points)
+        if self.keys is not None:
+            if not self.keys:
+                raise ValueError("at least one key is wanted")
+            for _, points in self.keys:
+                check_points(points)
+            if len({len(points) for _, points in self.keys}) > 1:
+                raise ValueError("every key of a path has the same number of points")
+        return self
+
+    def at(self, frame: float) -> Path:
+        """The path with its points at a frame: linear between keys, held before the first and after the last."""
+        if self.keys is None:
+            return self
+        ordered = sorted(self.keys, key=lambda key: key[0])
+        points = ordered[0][1] if frame <= ordered[0][0] else ordered[-1][1]
+        for (start, here), (end, there) in itertools.pairwise(ordered):
+            if start < frame < end:
+                t = (frame - start) / (end - start)
+                points = (full_points(here) * (1 - t) + full_points(there) * t).tolist()
+        return self.model_copy(update={"points": points, "keys": None})
+
+    @property
+    def feathers(self) -> tuple[float, float]:
+        return self.feather if isinstance(self.feather, tuple) else (self.feather, self.feather)
+
+
+def full_points(points: Points, feathers: tuple[float, float] = (0.0, 0.0)) -> NDArray[np.float64]:
+    """Points as N x 8; corners have tangents of no length, points without their own feather that of the path."""
+    rows = np.zeros((len(points), 8))
+    rows[:, 6:] = feathers
+    for row, point in zip(rows, points, strict=True):
+        row[: len(point)] = point
+    return rows
+
+
+class ShapeSettings(SizedSettings):
+    paths: list[Path] = setting(list, "Closed curves, from the lowest on", widget="paths", max_length=MAX_PATHS)
+
+
+@register
+class Shape(Operation):
+    """Draw a matte as closed curves.
+
+    -> plane of data, in the display window of `like`, else of the settings. Each path is filled with exact area
+    coverage (where it crosses itself: what it winds round), or, where it has a feather, rises by smoothstep from 0
+    at `feather` px outside of the curve to 1 at `feather` px inside; [inward, outward] gives two widths, a point may
+    have its own. Then, in order: add takes the larger of what is there and coverage * opacity, cut multiplies by
+    1 - coverage * opacity. Fewer than three corners, or curves without area, cover nothing.
+    Points are [x, y] or [x, y, in_x, in_y, out_x, out_y] with tangents relative to their point, in full-resolution
+    pixels; between keys every number is interpolated.
+    """
+
+    name = "shape"
+    family = "mattes"
+    needs = "draw, garbage matte, mask by hand, keep or throw away an area"
+    ports = (LIKE,)
+    Settings = ShapeSettings
+
+    def at_frame(self, settings: ShapeSettings, frame: int) -> ShapeSettings:
+        return settings.model_copy(update={"paths": [path.at(frame) for path in settings.paths]})
+
+    def describe(self, inputs: Mapping[str, Description], settings: ShapeSettings) -> Description:
+        return sized(inputs, settings).as_plane(data=True)
+
+    def wants(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: ShapeSettings
+    ) -> dict[str, tuple[str, ...]]:
+        return {}
+
+    def compute(
+        self,
+        inputs: Mapping[str, Mapping[str, Plane]],
+        channels: Sequence[str],
+        settings: ShapeSettings,
+        scene: Scene,
+    ) -> Mapping[str, Plane]:
+        from nexal.kernels.coverage import feathered_coverage, flatten
+
+        shape = (scene.region.height, scene.region.width)
+        result = np.zeros(shape, np.float32)
+        for path in settings.paths:
+            scene.work.check()
+            if not path.points:
+                continue
+            points = full_points(path.points, path.feathers) * float(scene.scale)
+            points[:, :2] -= (scene.region.x, scene.region.y)
+            coverage = feathered_coverage(shape, flatten(points)) * np.float32(path.opacity)
+            if path.mode == "add":
+                np.maximum(result, coverage, out=result)
+            else:
+                result *= 1 - coverage
+        return {PLANE_NAME: result}

@@ -14,6 +14,7 @@ from projects.api import router as projects  # noqa: E402
 from recipes.api import router as recipes  # noqa: E402
 from sources.api import router as sources  # noqa: E402
 from stage.api import router as stage  # noqa: E402
+from stage.mattes import router as mattes  # noqa: E402
 
 for router, tag in (
     (accounts, "accounts"),
@@ -21,6 +22,7 @@ for router, tag in (
     (sources, "sources"),
     (recipes, "recipes"),
     (stage, "stage"),
+    (mattes, "mattes"),
     (deliveries, "deliveries"),
 ):
     api.add_router("", router, tags=[tag])

@@ -40,7 +40,7 @@ def install(api: NinjaAPI) -> None:
 
     @api.exception_handler(NexalError)
     def _own(request: HttpRequest, error: NexalError) -> HttpResponse:
-        status = error.status if isinstance(error, Refused) else 409 if error.code == "cancelled" else 422
+        status = error.status if isinstance(error, Refused) else 409 if error.code in ("cancelled", "pending") else 422
         return answer(
             api, request, status, code=error.code, message=error.message, where=error.where, remedy=error.remedy
         )

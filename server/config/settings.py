@@ -109,6 +109,8 @@ TEST_RUNNER = "config.test_runner.NexalRunner"
 
 NEXAL_STORE = VAR / "store"
 NEXAL_STORE_BYTES = int(os.environ.get("NEXAL_STORE_BYTES", 40 << 30))
+NEXAL_KEPT = VAR / "kept"
+NEXAL_KEPT_BYTES = int(os.environ.get("NEXAL_KEPT_BYTES", 4 << 30))
 NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 512 << 20))
 NEXAL_UPLOAD_BYTES = int(os.environ.get("NEXAL_UPLOAD_BYTES", 4 << 30))
 NEXAL_SIGN_IN_FAILURES = 5

@@ -37,6 +37,8 @@ class Shot(models.Model):
     first_frame = models.IntegerField(default=1)
     last_frame = models.IntegerField(default=1)
     head = models.ForeignKey("recipes.Revision", null=True, on_delete=models.PROTECT, related_name="+")
+    marks = models.JSONField(default=list)
+    """Dabs on the picture that tell subject and background apart: dicts of `side`, `x`, `y`, `radius`."""
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

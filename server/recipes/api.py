@@ -13,6 +13,7 @@ from projects.access import get_shot, person, role_in
 from recipes import services
 from recipes.models import Revision
 from sources.api import SourceRow, source_rows
+from stage.asking import MarkRow
 
 router = Router()
 
@@ -41,6 +42,7 @@ class ShotWhole(Schema):
     last_frame: int
     head: RevisionWhole
     sources: list[SourceRow]
+    marks: list[MarkRow]
 
 
 class Save(Schema):
@@ -57,6 +59,7 @@ class PortRow(Schema):
     kind: str
     text: str
     required: bool
+    many: bool
 
 
 class OperationRow(Schema):
@@ -65,6 +68,7 @@ class OperationRow(Schema):
     text: str
     needs: str
     ports: list[PortRow]
+    free_ports: str | None
     settings: dict[str, dict[str, Any]]
 
 
@@ -109,6 +113,7 @@ def shot(request: HttpRequest, shot_id: int) -> ShotWhole:
         last_frame=found.last_frame,
         head=whole(found.head),
         sources=source_rows(found),
+        marks=[MarkRow(**mark) for mark in found.marks],
     )
 
 

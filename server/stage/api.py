@@ -17,22 +17,14 @@ from nexal.errors import NexalError, RecipeError
 from nexal.formats.writing import half_planes
 from nexal.operations.base import main_channels
 from nexal.picture import ALPHA_NAME, Window
-from nexal.recipe import parse_recipe
 from projects.access import get_shot
-from projects.models import Shot
-from stage.services import engine, plan, superseding
+from stage.asking import Ask, Marks, plan_of, sides
+from stage.services import engine, superseding
 
 router = Router()
 
 LOOPBACK = ("127.0.0.1", "::1")
 MAX_VIEW_PIXELS = 34_000_000
-
-
-class Ask(Schema):
-    """An item of a recipe at a frame. Without a recipe, the shot's head is meant."""
-
-    recipe: dict[str, Any] | None = None
-    frame: int = 1
 
 
 class ViewAsk(Ask):
@@ -50,7 +42,7 @@ class ProbeAsk(Ask):
     size: int = Field(1, ge=1, le=65)
 
 
-class HistogramAsk(Ask):
+class HistogramAsk(Ask, Marks):
     address: str
     domain: str = "display"
     bins: int = Field(128, ge=2, le=1024)
@@ -95,18 +87,12 @@ class HistogramRow(Schema):
     below: int
     above: int
     total: int
+    subject: list[int] | None = Field(None, description="Counts of the marked subject alone")
+    background: list[int] | None = Field(None, description="Counts of the marked background alone")
 
 
 def _plan(request: HttpRequest, shot_id: int, ask: Ask) -> Plan:
-    shot = get_shot(request, shot_id)
-    return _plan_of(shot, ask.recipe, ask.frame)
-
-
-def _plan_of(shot: Shot, recipe: dict[str, Any] | None, frame: int) -> Plan:
-    if recipe is None:
-        assert shot.head is not None
-        recipe = shot.head.recipe
-    return plan(shot, parse_recipe(recipe), frame)
+    return plan_of(get_shot(request, shot_id), ask)
 
 
 @router.post("/shots/{shot_id}/inspect", response=list[Item])
@@ -159,7 +145,7 @@ def revision_view(
     revision = shot.revisions.filter(number=number).first()
     if revision is None:
         raise Http404
-    planned = _plan_of(shot, revision.recipe, frame)
+    planned = plan_of(shot, Ask(recipe=revision.recipe, frame=frame))
     feed = planned.feed(address)
     tag = f'"{feed.node.digest}-{address}-{scale}"'
     if request.headers.get("If-None-Match") == tag:
@@ -200,7 +186,14 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
         )
     names = _shown(feed, ask.channels)
     picture = engine().evaluate(
-        feed, planned, scale=scale, region=region, channels=names, keep_all=True, cancellation=cancellation
+        feed,
+        planned,
+        scale=scale,
+        region=region,
+        channels=names,
+        keep_all=True,
+        patient=False,
+        cancellation=cancellation,
     )
     body: bytes | memoryview = half_planes(picture)
     response = HttpResponse(content_type="application/octet-stream")
@@ -238,4 +231,5 @@ def probe(request: HttpRequest, shot_id: int, ask: ProbeAsk) -> list[Probed]:
 def histogram(request: HttpRequest, shot_id: int, ask: HistogramAsk) -> dict[str, Any]:
     """Histogram of an item over 0 to 1 in a domain."""
     planned = _plan(request, shot_id, ask)
-    return core_histogram(engine(), planned, planned.feed(ask.address), ask.domain, ask.bins)
+    feed = planned.feed(ask.address)
+    return core_histogram(engine(), planned, feed, ask.domain, ask.bins, **sides(ask.marks))

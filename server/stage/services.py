@@ -6,7 +6,7 @@ from typing import Any
 
 from django.conf import settings
 
-from nexal.engine import Cancellation, Engine, Plan, Reader
+from nexal.engine import Cancellation, Engine, Kept, Plan, Reader
 from nexal.errors import NexalError
 from nexal.formats.store import StoredSource
 from nexal.recipe import Recipe
@@ -17,7 +17,7 @@ from sources.services import stored
 
 @cache
 def engine() -> Engine:
-    return Engine(settings.NEXAL_CACHE_BYTES)
+    return Engine(settings.NEXAL_CACHE_BYTES, kept=Kept(settings.NEXAL_KEPT, settings.NEXAL_KEPT_BYTES))
 
 
 def warm_up() -> None:

@@ -6,13 +6,13 @@ import itertools
 import math
 from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass
 from fractions import Fraction
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.analysis.marks import Mark, marked
 from nexal.colour import LUMINANCE
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.evaluate import SCALES
@@ -25,7 +25,7 @@ from nexal.operations.ink import INKS
 from nexal.picture import Description, Plane, Window, is_alpha
 
 LEAST_SAMPLES = 8
-MOST_SAMPLES = 3000
+MOST_SAMPLES = 2000
 MOST_CHANNELS = 8
 ROWS = 48
 PROXY = 256
@@ -36,24 +36,6 @@ EDGES = 0.08
 
 LUMA = "luminance"
 _WORDS = {"R": "red", "G": "green", "B": "blue", "C": "cyan", "M": "magenta", "Y": "yellow", "K": "black ink"}
-
-
-@dataclass(frozen=True)
-class Mark:
-    """A round dab on the picture, in full-resolution pixels."""
-
-    x: float
-    y: float
-    radius: float
-
-
-@dataclass(frozen=True)
-class Samples:
-    """Display-encoded values, channels x samples, and the channels' names."""
-
-    names: tuple[str, ...]
-    subject: Plane
-    background: Plane
 
 
 def base_channels(description: Description) -> list[str]:
@@ -127,7 +109,7 @@ def scout(
     """
     names = base_channels(feed.description)
     samples = [
-        _sample(engine, plan, feed, names, marks, side)
+        _enough(marked(engine, plan, feed, names, marks), side)
         for side, marks in (("subject", subject), ("background", background))
     ]
     data = [name in feed.description.data for name in names]
@@ -138,23 +120,8 @@ def scout(
     return {"tried": len(judge.codes), "rows": judge.rows(rows)}
 
 
-def _sample(
-    engine: Engine, plan: Plan, feed: Feed, names: Sequence[str], marks: Iterable[Mark | Window], side: str
-) -> Plane:
-    """Scene values of the marked pixels, channels x samples; those with a value that is not finite are left out."""
-    parts = []
-    for mark in marks:
-        window = mark if isinstance(mark, Window) else _around(mark)
-        window = window.intersect(feed.description.window)
-        if window.empty:
-            continue
-        planes = engine.evaluate(feed, plan, region=window, channels=names, keep_all=True).planes
-        stack = np.stack([planes[name] for name in names]).reshape(len(names), -1)
-        if isinstance(mark, Mark):
-            y, x = np.mgrid[window.y : window.bottom, window.x : window.right] + 0.5
-            stack = stack[:, (np.hypot(x - mark.x, y - mark.y) <= mark.radius).ravel()]
-        parts.append(stack)
-    found = np.concatenate(parts, axis=1) if parts else np.empty((len(names), 0), np.float32)
+def _enough(found: Plane, side: str) -> Plane:
+    """At least eight samples whose every channel is finite, and not more than are needed."""
     found = found[:, np.isfinite(found).all(axis=0)]
     if found.shape[1] < LEAST_SAMPLES:
         raise SettingError(
@@ -163,14 +130,8 @@ def _sample(
             remedy=f"mark more of the {side} inside the picture",
         )
     if found.shape[1] > MOST_SAMPLES:
-        chosen = np.linspace(0, found.shape[1] - 1, MOST_SAMPLES).astype(np.int64)
-        found = found[:, chosen]
+        found = found[:, np.linspace(0, found.shape[1] - 1, MOST_SAMPLES).astype(np.int64)]
     return found
-
-
-def _around(mark: Mark) -> Window:
-    x, y = math.floor(mark.x - mark.radius), math.floor(mark.y - mark.radius)
-    return Window(x, y, math.ceil(mark.x + mark.radius) - x + 1, math.ceil(mark.y + mark.radius) - y + 1)
 
 
 def _proxy(

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
+from nexal.analysis.marks import Mark, marked
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed
@@ -27,7 +29,7 @@ def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1)
     row: dict[str, Any] = {"inside": not inside.empty, "alpha": description.alpha.value, "channels": []}
     if inside.empty:
         return row
-    picture = engine.evaluate(feed, plan, region=inside, keep_all=True)
+    picture = engine.evaluate(feed, plan, region=inside, keep_all=True, patient=False)
     for name, plane in picture.planes.items():
         finite = plane[np.isfinite(plane)]
         value = float(finite.mean(dtype=np.float64)) if finite.size else None
@@ -44,10 +46,19 @@ def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1)
     return row
 
 
-def histogram(engine: Engine, plan: Plan, feed: Feed, domain: str, bins: int = 128) -> dict[str, Any]:
+def histogram(
+    engine: Engine,
+    plan: Plan,
+    feed: Feed,
+    domain: str,
+    bins: int = 128,
+    subject: Sequence[Mark] = (),
+    background: Sequence[Mark] = (),
+) -> dict[str, Any]:
     """Histogram of a plane (or of all colour of a picture) over 0 to 1 in a domain, at a proxy scale.
 
-    `min` and `max` are the ends of its finite values as they are, None where there is none.
+    `min` and `max` are the ends of its finite values as they are, None where there is none. `subject` and `background`
+    are the counts of the marked pixels alone, in full resolution, and None where there are no marks.
     """
     if domain not in ("display", "scene"):
         raise SettingError(f"'{domain}' is not a domain", where="domain", remedy="use display or scene")
@@ -55,7 +66,7 @@ def histogram(engine: Engine, plan: Plan, feed: Feed, domain: str, bins: int = 1
     names = description.channels if description.is_plane else description.colour or description.channels
     longest = max(description.display.width, description.display.height)
     scale = next((scale for scale in SCALES if longest * scale <= 1024), SCALES[-1])
-    picture = engine.evaluate(feed, plan, scale=scale, channels=names, keep_all=True)
+    picture = engine.evaluate(feed, plan, scale=scale, channels=names, keep_all=True, patient=False)
     counts = np.zeros(bins, np.int64)
     below = above = total = 0
     low, high = np.inf, -np.inf
@@ -69,4 +80,12 @@ def histogram(engine: Engine, plan: Plan, feed: Feed, domain: str, bins: int = 1
         low, high = min(low, finite.min(initial=np.inf)), max(high, finite.max(initial=-np.inf))
     ends = (float(low), float(high)) if low <= high else (None, None)
     row: dict[str, Any] = {"min": ends[0], "max": ends[1]}
+    for side, marks in (("subject", subject), ("background", background)):
+        row[side] = None
+        if marks:
+            values = marked(engine, plan, feed, names, marks)
+            for index, name in enumerate(names):
+                if domain == "display" and name not in description.data:
+                    values[index] = encode(values[index])
+            row[side] = [int(count) for count in skyline(values, 0.0, 1.0, bins)]
     return row | {"low": 0.0, "high": 1.0, "counts": counts.tolist(), "below": below, "above": above, "total": total}

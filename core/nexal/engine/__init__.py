@@ -2,6 +2,7 @@
 
 from nexal.engine.cache import PlaneCache
 from nexal.engine.evaluate import Cancellation, Engine
+from nexal.engine.kept import Kept
 from nexal.engine.plan import Node, Plan, Reader
 
-__all__ = ["Cancellation", "Engine", "Node", "Plan", "PlaneCache", "Reader"]
+__all__ = ["Cancellation", "Engine", "Kept", "Node", "Plan", "PlaneCache", "Reader"]

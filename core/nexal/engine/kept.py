@@ -44,7 +44,7 @@ class Kept:
         return self.folder / f"{key}.npy"
 
     def _shrink(self) -> None:
-        found = sorted(((file.stat().st_mtime, file.stat().st_size, file) for file in self.folder.glob("*.npy")))
+        found = sorted((file.stat().st_mtime, file.stat().st_size, file) for file in self.folder.glob("*.npy"))
         held = sum(size for _, size, _ in found)
         for _, size, file in found[:-1]:
             if held <= self.limit:

@@ -17,7 +17,6 @@ from nexal.operations.base import Kind, Port
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
 from nexal.recipe import Recipe, Step, check_above, settings_at
 
-
 PORT_NAME = re.compile(r"[a-z_][a-z0-9_]*")
 
 
@@ -216,13 +215,13 @@ def _port_addresses(step: Step, operation: Operation) -> dict[str, str]:
             wanted = "a list of addresses" if known[name].many else "one address, not a list"
             raise RecipeError(f"takes {wanted}", where=f"port '{name}'", remedy=f"give {wanted.partition(',')[0]}")
     for name, port in known.items():
-        value = step.inputs.get(name)
-        if port.required and not value:
+        given = step.inputs.get(name)
+        if port.required and not given:
             raise RecipeError(f"port '{name}' is not fed", where=f"port '{name}'", remedy="give it an address")
-        if isinstance(value, str):
-            found[name] = value
-        elif value:
-            found |= {f"{name}.{index}": address for index, address in enumerate(value)}
+        if isinstance(given, str):
+            found[name] = given
+        elif given:
+            found |= {f"{name}.{index}": address for index, address in enumerate(given)}
     return found
 
 

@@ -1,4 +1,4 @@
-"""Gradient noise. Reference: K. Perlin, *Improving Noise*, SIGGRAPH 2002 (its fade curve), over hashed lattice gradients."""
+"""Gradient noise over a hashed lattice. Reference: K. Perlin, *Improving Noise*, SIGGRAPH 2002 (its fade curve)."""
 
 from __future__ import annotations
 
@@ -54,7 +54,9 @@ def _clouds(result: Plane, left: float, top: float, step: float, scale: float, o
             result[row, column] = total * math.sqrt(2.0) / weights
 
 
-def clouds(shape: tuple[int, int], start: tuple[float, float], step: float, scale: float, octaves: int, seed: int) -> Plane:
+def clouds(
+    shape: tuple[int, int], start: tuple[float, float], step: float, scale: float, octaves: int, seed: int
+) -> Plane:
     """Noise in -1..1 (mean 0) at positions `start + step * (column, row)`; features are about `scale` long.
 
     Each octave has half the size and half the strength of the one before.

@@ -59,7 +59,7 @@ def _accumulate(areas: NDArray[np.float64], outline: Outline) -> None:
         if y0 > y1:
             x0, y0, x1, y1, sign = x1, y1, x0, y0, -1.0
         slope = (x1 - x0) / (y1 - y0)
-        for row in range(max(0, int(math.floor(y0))), min(height, int(math.ceil(y1)))):
+        for row in range(max(0, math.floor(y0)), min(height, math.ceil(y1))):
             top, bottom = max(y0, float(row)), min(y1, row + 1.0)
             if bottom <= top:
                 continue
@@ -68,7 +68,7 @@ def _accumulate(areas: NDArray[np.float64], outline: Outline) -> None:
             rise = (bottom - top) * sign
             span = right - left
             before = 0.0
-            for column in range(max(0, int(math.floor(left))), min(width, int(math.ceil(right)) + 1)):
+            for column in range(max(0, math.floor(left)), min(width, math.ceil(right) + 1)):
                 # Part of the pixel right of the edge, averaged along the edge; the whole pixel from its end on.
                 if span > 1e-12:
                     part = (_right_of(column + 1.0 - left) - _right_of(column + 1.0 - right)) / span
@@ -79,9 +79,7 @@ def _accumulate(areas: NDArray[np.float64], outline: Outline) -> None:
 
 
 @numba.njit(cache=True, nogil=True)
-def _distances(
-    nearest: NDArray[np.float64], inward: Plane, outward: Plane, outline: Outline, reach: float
-) -> None:
+def _distances(nearest: NDArray[np.float64], inward: Plane, outward: Plane, outline: Outline, reach: float) -> None:
     height, width = nearest.shape
     count = outline.shape[0]
     for index in range(count):
@@ -89,10 +87,10 @@ def _distances(
         ax, ay, bx, by = outline[index, 0], outline[index, 1], outline[after, 0], outline[after, 1]
         dx, dy = bx - ax, by - ay
         length = dx * dx + dy * dy
-        left = max(0, int(math.floor(min(ax, bx) - reach)))
-        right = min(width, int(math.ceil(max(ax, bx) + reach)) + 1)
-        top = max(0, int(math.floor(min(ay, by) - reach)))
-        bottom = min(height, int(math.ceil(max(ay, by) + reach)) + 1)
+        left = max(0, math.floor(min(ax, bx) - reach))
+        right = min(width, math.ceil(max(ax, bx) + reach) + 1)
+        top = max(0, math.floor(min(ay, by) - reach))
+        bottom = min(height, math.ceil(max(ay, by) + reach) + 1)
         for row in range(top, bottom):
             for column in range(left, right):
                 px, py = column + 0.5 - ax, row + 0.5 - ay

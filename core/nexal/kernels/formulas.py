@@ -31,7 +31,7 @@ class FormulaError(ValueError):
         self.remedy = remedy
 
 
-def _clamp(value: Value, low: Value = np.float32(0), high: Value = np.float32(1)) -> Value:
+def _clamp(value: Value, low: Value = 0, high: Value = 1) -> Value:
     return np.minimum(np.maximum(value, low), high)
 
 
@@ -196,9 +196,7 @@ class _Reader:
 
         def compare(values: Mapping[str, Value]) -> Value:
             seen = [side(values) for side in sides]
-            return _number(
-                _fold(np.logical_and, tuple(test(seen[i], seen[i + 1]) for i, test in enumerate(tests)))
-            )
+            return _number(_fold(np.logical_and, tuple(test(seen[i], seen[i + 1]) for i, test in enumerate(tests))))
 
         return compare
 

@@ -48,11 +48,20 @@ def closed_form(image: NDArray[np.float64], trimap: Plane, report: Callable[[flo
         x, y, width, height, area = (int(number) for number in statistics[label])
         crop = (slice(max(0, y - 1), y + height + 1), slice(max(0, x - 1), x + width + 1))
         own = unknown[crop] & (labels[crop] == label)
-        start, share = done / total, area / total
-        alpha[crop][own] = _solve(image[crop], trimap[crop], own, lambda t, s=start, w=share: report(s + w * t))
+        alpha[crop][own] = _solve(image[crop], trimap[crop], own, _Share(report, done / total, area / total).report)
         done += area
     report(1.0)
     return alpha
+
+
+class _Share:
+    """Reports the progress of a part as that of the whole."""
+
+    def __init__(self, report: Callable[[float], None], start: float, share: float) -> None:
+        self._report, self._start, self._share = report, start, share
+
+    def report(self, done: float) -> None:
+        self._report(self._start + self._share * done)
 
 
 def _solve(

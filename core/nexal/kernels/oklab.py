@@ -17,7 +17,5 @@ _TO_AB = ((1.9779984951, -2.4285922050, 0.4505937099), (0.0259040371, 0.78277176
 def oklab_ab(r: Value, g: Value, b: Value) -> tuple[Value, Value]:
     """The opponent axes a (green to red) and b (blue to yellow) of scene-linear Rec.709 values."""
     cones = [np.cbrt(np.float32(x) * r + np.float32(y) * g + np.float32(z) * b) for x, y, z in _TO_CONE]
-    first, second = (
-        sum(np.float32(weight) * cone for weight, cone in zip(row, cones, strict=True)) for row in _TO_AB
-    )
+    first, second = (sum(np.float32(weight) * cone for weight, cone in zip(row, cones, strict=True)) for row in _TO_AB)
     return first, second

@@ -104,9 +104,7 @@ def _value(planes: Plane, at: int, a: int, b: int, mode: int, invert_a: int, inv
 
 
 @numba.njit(cache=True, nogil=True)
-def _gather(
-    planes: Plane, code: Codes, counts: NDArray[np.int64]
-) -> tuple[float, float, float]:
+def _gather(planes: Plane, code: Codes, counts: NDArray[np.int64]) -> tuple[float, float, float]:
     """Fill a histogram of squashed values; number, mean and variance of the finite ones."""
     number, total, squares = 0.0, 0.0, 0.0
     for at in range(planes.shape[1]):

@@ -20,8 +20,8 @@ def _sweep(result: Plane, points: NDArray[np.float32], radius: float, hardness: 
         ax, ay, ap = points[index, 0] - x0, points[index, 1] - y0, points[index, 2]
         bx, by, bp = points[after, 0] - x0, points[after, 1] - y0, points[after, 2]
         reach = radius * max(ap, bp) + 1.0
-        left, right = max(0, int(math.floor(min(ax, bx) - reach))), min(width, int(math.ceil(max(ax, bx) + reach)) + 1)
-        top, bottom = max(0, int(math.floor(min(ay, by) - reach))), min(height, int(math.ceil(max(ay, by) + reach)) + 1)
+        left, right = max(0, math.floor(min(ax, bx) - reach)), min(width, math.ceil(max(ax, bx) + reach) + 1)
+        top, bottom = max(0, math.floor(min(ay, by) - reach)), min(height, math.ceil(max(ay, by) + reach) + 1)
         dx, dy = bx - ax, by - ay
         length = dx * dx + dy * dy
         for row in range(top, bottom):

@@ -21,7 +21,7 @@ Channels = Mapping[str, Value]
 
 @dataclass(frozen=True, slots=True)
 class Port:
-    """An input: a plane, a picture, or either; with `many`, a list of such, each fed as `name.0`, `name.1` and so on."""
+    """An input: a plane, a picture, or either; with `many` a list of such, fed as `name.0`, `name.1` and so on."""
 
     name: str
     kind: Kind

@@ -49,7 +49,7 @@ class Logic(PointOperation):
     def wants(
         self, channels: Sequence[str], inputs: Mapping[str, Description], settings: LogicSettings
     ) -> dict[str, tuple[str, ...]]:
-        return {port: (PLANE_NAME,) for port in inputs}
+        return dict.fromkeys(inputs, (PLANE_NAME,))
 
     def express(self, values: Mapping[str, Channels], settings: LogicSettings, scene: Scene) -> Channels:
         planes = [values[port][PLANE_NAME] for port in scene.descriptions]

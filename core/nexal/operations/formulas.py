@@ -141,9 +141,7 @@ class FormulaOperation(PointOperation):
         for channel in channels:
             for port, name in reads[channel].values():
                 wanted.setdefault(port, set()).add(name)
-        return {
-            port: tuple(name for name in inputs[port].channels if name in names) for port, names in wanted.items()
-        }
+        return {port: tuple(name for name in inputs[port].channels if name in names) for port, names in wanted.items()}
 
     def express(self, values: Mapping[str, Channels], settings: FormulaSettings, scene: Scene) -> Channels:
         formulas, inputs = settings.parsed(), scene.descriptions

@@ -1,4 +1,4 @@
-"""Mattes pulled from a picture's colour: by a coloured screen, by hue, by luminance, by difference from a clean plate."""
+"""Mattes pulled from a picture: by a coloured screen, by hue, by luminance, by difference from a clean plate."""
 
 from __future__ import annotations
 

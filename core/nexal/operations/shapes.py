@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from nexal.operations.base import Operation, Scene, Settings, register, setting
+from nexal.operations.base import Operation, Scene, register, setting
 from nexal.operations.making import LIKE, SizedSettings, sized
 from nexal.picture import PLANE_NAME, Description, Plane
 
@@ -43,9 +43,10 @@ class Path(BaseModel):
     keys: list[tuple[float, Points]] | None = None
     mode: Literal["add", "cut"] = "add"
     opacity: float = Field(1.0, ge=0, le=1)
-    feather: Annotated[float, Field(ge=0, le=10_000)] | tuple[
-        Annotated[float, Field(ge=0, le=10_000)], Annotated[float, Field(ge=0, le=10_000)]
-    ] = 0.0
+    feather: (
+        Annotated[float, Field(ge=0, le=10_000)]
+        | tuple[Annotated[float, Field(ge=0, le=10_000)], Annotated[float, Field(ge=0, le=10_000)]]
+    ) = 0.0
 
     @model_validator(mode="after")
     def _one(self) -> Path:

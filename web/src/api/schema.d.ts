@@ -359,6 +359,130 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/marks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Keep Marks
+         * @description Keep the marks with the shot. They are no part of its recipe.
+         */
+        put: operations["stage_mattes_keep_marks"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/scout": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Scout
+         * @description Candidates for a matte, ranked by how well they part the marked subject from the marked background.
+         */
+        post: operations["stage_mattes_scout"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/thin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Thin Parts
+         * @description Thin parts of a matte that a step makes vanish.
+         */
+        post: operations["stage_mattes_thin_parts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Checks
+         * @description What is likely wrong with an item as a matte, each with its remedy.
+         */
+        post: operations["stage_mattes_checks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/slow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Slow
+         * @description The slow work of a shot, and how far it is.
+         */
+        get: operations["stage_mattes_slow"];
+        put?: never;
+        /**
+         * Start Slow
+         * @description Compute what an address waits for: the slow steps behind it that are not computed yet, one after the other.
+         */
+        post: operations["stage_mattes_start_slow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/slow/{item}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /**
+         * Stop Slow
+         * @description Give up the slow work of a step.
+         */
+        delete: operations["stage_mattes_stop_slow"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/formats": {
         parameters: {
             query?: never;
@@ -693,6 +817,8 @@ export interface components {
             needs: string;
             /** Ports */
             ports: components["schemas"]["PortRow"][];
+            /** Free Ports */
+            free_ports: string | null;
             /** Settings */
             settings: {
                 [key: string]: {
@@ -710,6 +836,25 @@ export interface components {
             text: string;
             /** Required */
             required: boolean;
+            /** Many */
+            many: boolean;
+        };
+        /**
+         * MarkRow
+         * @description A dab, in full-resolution pixels of the display window.
+         */
+        MarkRow: {
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "subject" | "background";
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+            /** Radius */
+            radius: number;
         };
         /** RevisionWhole */
         RevisionWhole: {
@@ -757,6 +902,8 @@ export interface components {
             head: components["schemas"]["RevisionWhole"];
             /** Sources */
             sources: components["schemas"]["SourceRow"][];
+            /** Marks */
+            marks: components["schemas"]["MarkRow"][];
         };
         /** RevisionRow */
         RevisionRow: {
@@ -951,9 +1098,24 @@ export interface components {
             above: number;
             /** Total */
             total: number;
+            /**
+             * Subject
+             * @description Counts of the marked subject alone
+             */
+            subject?: number[] | null;
+            /**
+             * Background
+             * @description Counts of the marked background alone
+             */
+            background?: number[] | null;
         };
         /** HistogramAsk */
         HistogramAsk: {
+            /**
+             * Marks
+             * @default []
+             */
+            marks: components["schemas"]["MarkRow"][];
             /** Recipe */
             recipe?: {
                 [key: string]: unknown;
@@ -975,6 +1137,177 @@ export interface components {
              * @default 128
              */
             bins: number;
+        };
+        /** Marks */
+        Marks: {
+            /**
+             * Marks
+             * @default []
+             */
+            marks: components["schemas"]["MarkRow"][];
+        };
+        /** Posts */
+        Posts: {
+            /** Black */
+            black: number;
+            /** White */
+            white: number;
+        };
+        /**
+         * ScoutRow
+         * @description One candidate; `steps` make it, their names being proposals.
+         */
+        ScoutRow: {
+            /** A */
+            a: string;
+            /** B */
+            b?: string | null;
+            /** Mode */
+            mode?: string | null;
+            /** Invert A */
+            invert_a: boolean;
+            /** Invert B */
+            invert_b: boolean;
+            /** Separation */
+            separation: number;
+            /** Fisher */
+            fisher: number;
+            /** Edge Kept */
+            edge_kept: number;
+            /** Noise */
+            noise: number;
+            /** Direction */
+            direction: string;
+            stretch: components["schemas"]["Posts"];
+            /** Words */
+            words: string;
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+        };
+        /** Scouted */
+        Scouted: {
+            /** Tried */
+            tried: number;
+            /** Rows */
+            rows: components["schemas"]["ScoutRow"][];
+        };
+        /** ScoutAsk */
+        ScoutAsk: {
+            /**
+             * Marks
+             * @default []
+             */
+            marks: components["schemas"]["MarkRow"][];
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /**
+             * Ink
+             * @default false
+             */
+            ink: boolean;
+            /**
+             * Rows
+             * @default 24
+             */
+            rows: number;
+        };
+        /**
+         * ThinParts
+         * @description How many parts are narrower than 3 px, how many of them a step loses, and where: x, y, width, height.
+         */
+        ThinParts: {
+            /** Thin */
+            thin: number;
+            /** Lost */
+            lost: number;
+            /** Boxes */
+            boxes: number[][];
+        };
+        /** StepAsk */
+        StepAsk: {
+            /**
+             * Marks
+             * @default []
+             */
+            marks: components["schemas"]["MarkRow"][];
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Item */
+            item: string;
+        };
+        /** Advice */
+        Advice: {
+            /** Code */
+            code: string;
+            /** Text */
+            text: string;
+            remedy: components["schemas"]["Remedy"];
+        };
+        /**
+         * Remedy
+         * @description What one click does: steps to add behind the item, or a port of it to feed anew.
+         */
+        Remedy: {
+            /** Label */
+            label: string;
+            /**
+             * Steps
+             * @default []
+             */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            /** Feed */
+            feed?: {
+                [key: string]: string;
+            } | null;
+        };
+        /**
+         * SlowRow
+         * @description A slow result of the shot: waiting, working, done, stopped or failed; `done` from 0 to 1.
+         */
+        SlowRow: {
+            /** Item */
+            item: string;
+            /** Digest */
+            digest: string;
+            /** State */
+            state: string;
+            /** Done */
+            done: number;
+            problem?: components["schemas"]["Problem"] | null;
+        };
+        /** SlowAsk */
+        SlowAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
         };
         /** FormatRow */
         FormatRow: {
@@ -1589,6 +1922,181 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["HistogramRow"];
+                };
+            };
+        };
+    };
+    stage_mattes_keep_marks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Marks"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Marks"];
+                };
+            };
+        };
+    };
+    stage_mattes_scout: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScoutAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Scouted"];
+                };
+            };
+        };
+    };
+    stage_mattes_thin_parts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ThinParts"];
+                };
+            };
+        };
+    };
+    stage_mattes_checks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advice"][];
+                };
+            };
+        };
+    };
+    stage_mattes_slow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlowRow"][];
+                };
+            };
+        };
+    };
+    stage_mattes_start_slow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SlowAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlowRow"][];
+                };
+            };
+        };
+    };
+    stage_mattes_stop_slow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                item: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SlowRow"][];
                 };
             };
         };

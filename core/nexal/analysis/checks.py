@@ -1,0 +1,244 @@
+"""What is likely to go wrong with a matte, found by calculation, each with a remedy of one click."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.analysis.marks import Mark, marked
+from nexal.engine import Engine, Plan
+from nexal.engine.evaluate import SCALES
+from nexal.engine.plan import Feed
+from nexal.kernels.pointmath import encode
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Plane
+
+THIN = 3
+"""Parts of a matte narrower than this many pixels are thin."""
+LOST = 0.5
+"""A thin part that keeps less than this much of its coverage is lost."""
+STANDS_OUT = 0.2
+"""How far a thin part rises above its surroundings, as a part of the way from background to subject."""
+LEAST_AREA = 3
+MOST_BOXES = 200
+
+DEEP = 6
+"""Pixels from the edge from which on a matte should be clean."""
+SOLID, CLEAN = 0.97, 0.02
+GREY_SHARE = 0.002
+"""Part of the core or of the background that may be grey without a warning."""
+LONGEST = 1024
+
+
+def thin_parts(
+    engine: Engine,
+    plan: Plan,
+    before: Feed,
+    after: Feed,
+    domain: str,
+    subject: Sequence[Mark] = (),
+    background: Sequence[Mark] = (),
+) -> dict[str, Any]:
+    """Areas of a matte narrower than 3 px, and those that lose more than half of their coverage by a step.
+
+    `before` and `after` are the step's input and result, planes. The coverage before is measured between the medians
+    of the marked background and subject (the 2nd and 98th percentile without marks), the input encoded in the display
+    domain; thin is what an opening by 3 x 3 pixels takes away. Answers `thin`, `lost` and `boxes` (x, y, width, height
+    of the lost ones in full resolution, the most lost first).
+    """
+    full = [engine.evaluate(feed, plan, keep_all=True, patient=False).planes[PLANE_NAME] for feed in (before, after)]
+    window = before.description.window
+    shared = window.intersect(after.description.window)
+    source, result = (
+        np.nan_to_num(plane[shared.within(feed.description.window)], posinf=0, neginf=0)
+        for plane, feed in zip(full, (before, after), strict=True)
+    )
+    if domain == "display" and not before.description.all_data:
+        source = encode(source)
+    low, high = _ends(engine, plan, before, domain, source, result, subject, background)
+    if high == low:
+        return {"thin": 0, "lost": 0, "boxes": []}
+    coverage = np.clip((source - np.float32(low)) * np.float32(1 / (high - low)), 0, 1)
+    raised = coverage - cv2.morphologyEx(coverage, cv2.MORPH_OPEN, np.ones((THIN, THIN), np.uint8))
+    _, labels, statistics, _ = cv2.connectedComponentsWithStats((raised > STANDS_OUT).astype(np.uint8), connectivity=8)
+    count = len(statistics)
+    held, kept = (
+        np.bincount(labels.ravel(), plane.ravel().astype(np.float64), count)
+        for plane in (coverage, np.clip(result, 0, 1))
+    )
+    large = statistics[:, cv2.CC_STAT_AREA] >= LEAST_AREA
+    large[0] = False
+    lost = np.flatnonzero(large & (kept < LOST * held))
+    lost = lost[np.argsort(kept[lost] - held[lost])]
+    boxes = statistics[lost[:MOST_BOXES], :4] + np.array([shared.x, shared.y, 0, 0])
+    return {"thin": int(large.sum()), "lost": int(lost.size), "boxes": boxes.tolist()}
+
+
+def _ends(
+    engine: Engine,
+    plan: Plan,
+    before: Feed,
+    domain: str,
+    source: Plane,
+    result: Plane,
+    subject: Sequence[Mark],
+    background: Sequence[Mark],
+) -> tuple[float, float]:
+    """The values that stand for background and for subject in the input of a step."""
+    sets = [marked(engine, plan, before, (PLANE_NAME,), marks) for marks in (background, subject)]
+    sets = [values[np.isfinite(values)] for values in sets]
+    if all(values.size for values in sets):
+        if domain == "display" and not before.description.all_data:
+            sets = [encode(values) for values in sets]
+        return float(np.median(sets[0])), float(np.median(sets[1]))
+    low, high = (float(value) for value in np.percentile(source, (2, 98)))
+    # Which end the subject lies at shows in the result: a stretch may turn a matte round.
+    rising = float(((source - source.mean()) * (result - result.mean())).mean(dtype=np.float64)) >= 0
+    return (low, high) if rising else (high, low)
+
+
+def check_matte(
+    engine: Engine,
+    plan: Plan,
+    item: str,
+    subject: Sequence[Mark] = (),
+    background: Sequence[Mark] = (),
+) -> list[dict[str, Any]]:
+    """Warnings about an item seen as a matte: `code`, `text`, and a `remedy` (`label`, `steps` to add, or a `feed`).
+
+    - greys inside the core: partial opacity further than 6 px from the edge
+    - background not clean: coverage further than 6 px outside
+    - the wrong way round: the marked subject darker than the marked background, or a border that is kept round a
+      middle that is not
+    - a matte operation fed with a whole picture, whose colour it alters
+    A picture is judged by its alpha; one without has nothing to judge.
+    """
+    warnings = _altered_colour(plan, item)
+    feed = plan.feed(item)
+    if not feed.description.is_plane:
+        if not feed.description.has_alpha:
+            return warnings
+        feed = plan.feed(f"{item}.{ALPHA_NAME}")
+    longest = max(feed.description.display.width, feed.description.display.height)
+    scale = next((scale for scale in SCALES if longest * scale <= LONGEST), SCALES[-1])
+    plane = engine.evaluate(feed, plan, scale=scale, keep_all=True, patient=False).planes[PLANE_NAME]
+    plane = np.nan_to_num(plane, posinf=1, neginf=0)
+    if float(plane.max(initial=0)) - float(plane.min(initial=0)) < 1e-6 or not _is_matte(plane):
+        return warnings
+    address = item if plan.feed(item).description.is_plane else f"{item}.{ALPHA_NAME}"
+    sides = [marked(engine, plan, feed, (PLANE_NAME,), marks) for marks in (subject, background)]
+    if _turned(plane, sides):
+        return [*warnings, _wrong_way(address, all(side.size for side in sides))]
+    deep = max(2, round(DEEP * float(scale)))
+    return warnings + _greys(plane, deep, address) + _unclean(plane, deep, address)
+
+
+def _is_matte(plane: Plane) -> bool:
+    """Whether a plane is far enough towards a matte to be judged: most of it at one of the ends."""
+    ends = np.count_nonzero((plane < 0.1) | (plane > 0.9))
+    return bool(ends > 0.6 * plane.size and plane.min() > -0.2 and plane.max() < 1.2)
+
+
+def _eroded(mask: NDArray[np.bool_], deep: int) -> NDArray[np.bool_]:
+    element = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * deep + 1, 2 * deep + 1))
+    return cv2.erode(mask.astype(np.uint8), element, borderType=cv2.BORDER_CONSTANT, borderValue=1).astype(bool)
+
+
+def _turned(plane: Plane, sides: Sequence[Plane]) -> bool:
+    subject, background = (side[np.isfinite(side)] for side in sides)
+    if subject.size and background.size:
+        return float(subject.mean()) < float(background.mean()) - 0.1
+    rim = max(1, min(plane.shape) // 50)
+    border = np.concatenate(
+        [plane[:rim].ravel(), plane[-rim:].ravel(), plane[:, :rim].ravel(), plane[:, -rim:].ravel()]
+    )
+    height, width = plane.shape
+    middle = plane[height // 4 : height - height // 4, width // 4 : width - width // 4]
+    return float(border.mean()) > 0.7 and float(middle.mean()) < float(border.mean()) - 0.15
+
+
+def _wrong_way(address: str, by_marks: bool) -> dict[str, Any]:
+    reason = (
+        "the marked subject is darker than its background" if by_marks else "the border is kept, the middle removed"
+    )
+    return {
+        "code": "turned",
+        "text": f"The matte looks the wrong way round: {reason}",
+        "remedy": {"label": "Turn it round", "steps": [{"name": "turned", "op": "invert", "in": {"from": address}}]},
+    }
+
+
+def _greys(plane: Plane, deep: int, address: str) -> list[dict[str, Any]]:
+    core = _eroded(plane > 0.5, deep)
+    grey = core & (plane < SOLID)
+    share = int(grey.sum()) / max(1, int(core.sum()))
+    if share <= GREY_SHARE:
+        return []
+    lowest = float(plane[grey].min())
+    return [
+        {
+            "code": "grey_core",
+            "text": f"Greys inside the core: {share:.1%} of it is partly see-through, down to {lowest:.2f}",
+            "remedy": {
+                "label": "Unite with a hard core",
+                "steps": [
+                    {"name": "hard", "op": "threshold", "in": {"from": address}, "set": {"level": 0.5}},
+                    {"name": "core", "op": "grow", "in": {"matte": "hard"}, "set": {"distance": -float(DEEP)}},
+                    {"name": "solid", "op": "logic", "in": {"mattes": [address, "core"]}, "set": {"mode": "union"}},
+                ],
+            },
+        }
+    ]
+
+
+def _unclean(plane: Plane, deep: int, address: str) -> list[dict[str, Any]]:
+    outside = _eroded(plane < 0.5, deep)
+    dirt = outside & (plane > CLEAN)
+    share = int(dirt.sum()) / max(1, int(outside.sum()))
+    if share <= GREY_SHARE:
+        return []
+    highest = float(np.percentile(plane[dirt], 99))
+    return [
+        {
+            "code": "background",
+            "text": f"Background not clean: {share:.1%} of it keeps something, up to {highest:.2f}",
+            "remedy": {
+                "label": f"Pull black up to {min(highest + 0.005, 0.49):.3f}",
+                "steps": [
+                    {
+                        "name": "clean",
+                        "op": "stretch",
+                        "in": {"from": address},
+                        "set": {"black": round(min(highest + 0.005, 0.49), 3)},
+                    }
+                ],
+            },
+        }
+    ]
+
+
+def _altered_colour(plan: Plan, item: str) -> list[dict[str, Any]]:
+    """Operations that are meant for mattes, fed with a picture's colour as a whole."""
+    step = plan.recipe.step(item)
+    if step is None or step.op not in ("stretch", "invert") or not step.on:
+        return []
+    address = step.inputs.get("from")
+    if not isinstance(address, str) or step.settings.get("channels"):
+        return []
+    description = plan.feed(address).description
+    if description.is_plane or not description.colour:
+        return []
+    channel = next((name for name in description.colour if name.rpartition(".")[2] == "G"), description.colour[0])
+    return [
+        {
+            "code": "colour",
+            "text": f"This changes the colour of {address}, not a copy of one channel",
+            "remedy": {
+                "label": f"Work on {address}.{channel}",
+                "feed": {"port": "from", "address": f"{address}.{channel}"},
+            },
+        }
+    ]

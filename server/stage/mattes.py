@@ -1,0 +1,189 @@
+"""Routes of the Mattes bench: marks, scout, thin parts, checks, and the slow work of a shot."""
+
+from typing import Any
+
+from django.http import HttpRequest
+from ninja import Field, Router, Schema
+
+from config.errors import Problem
+from nexal.analysis.checks import check_matte
+from nexal.analysis.checks import thin_parts as core_thin_parts
+from nexal.analysis.scout import scout as core_scout
+from nexal.analysis.scout import steps_of
+from nexal.engine import Plan
+from nexal.errors import Pending, RecipeError
+from nexal.picture import Window
+from projects.access import get_shot
+from projects.models import Shot
+from stage.asking import Ask, Marks, plan_of, sides
+from stage.services import engine, superseding
+from stage.slow import SlowJob, slow_work
+
+router = Router()
+
+
+class ScoutAsk(Ask, Marks):
+    address: str
+    ink: bool = False
+    rows: int = Field(24, ge=1, le=200)
+
+
+class Posts(Schema):
+    black: float
+    white: float
+
+
+class ScoutRow(Schema):
+    """One candidate; `steps` make it, their names being proposals."""
+
+    a: str
+    b: str | None = None
+    mode: str | None = None
+    invert_a: bool
+    invert_b: bool
+    separation: float
+    fisher: float
+    edge_kept: float
+    noise: float
+    direction: str
+    stretch: Posts
+    words: str
+    steps: list[dict[str, Any]]
+
+
+class Scouted(Schema):
+    tried: int
+    rows: list[ScoutRow]
+
+
+class StepAsk(Ask, Marks):
+    item: str
+
+
+class ThinParts(Schema):
+    """How many parts are narrower than 3 px, how many of them a step loses, and where: x, y, width, height."""
+
+    thin: int
+    lost: int
+    boxes: list[list[int]]
+
+
+class Remedy(Schema):
+    """What one click does: steps to add behind the item, or a port of it to feed anew."""
+
+    label: str
+    steps: list[dict[str, Any]] = []
+    feed: dict[str, str] | None = None
+
+
+class Advice(Schema):
+    code: str
+    text: str
+    remedy: Remedy
+
+
+class SlowRow(Schema):
+    """A slow result of the shot: waiting, working, done, stopped or failed; `done` from 0 to 1."""
+
+    item: str
+    digest: str
+    state: str
+    done: float
+    problem: Problem | None = None
+
+
+@router.put("/shots/{shot_id}/marks", response=Marks)
+def keep_marks(request: HttpRequest, shot_id: int, new: Marks) -> Marks:
+    """Keep the marks with the shot. They are no part of its recipe."""
+    shot = get_shot(request, shot_id, write=True)
+    Shot.objects.filter(pk=shot.pk).update(marks=[mark.dict() for mark in new.marks])
+    return new
+
+
+@router.post("/shots/{shot_id}/scout", response=Scouted)
+def scout(request: HttpRequest, shot_id: int, ask: ScoutAsk) -> dict[str, Any]:
+    """Candidates for a matte, ranked by how well they part the marked subject from the marked background."""
+    planned = plan_of(get_shot(request, shot_id), ask)
+    key = (request.session.session_key, shot_id, "scout")
+    cancellation = superseding.start(key)
+    try:
+        found = core_scout(
+            engine(),
+            planned,
+            planned.feed(ask.address),
+            **sides(ask.marks),
+            ink=ask.ink,
+            rows=ask.rows,
+            cancellation=cancellation,
+        )
+    finally:
+        superseding.finish(key, cancellation)
+    return {"tried": found["tried"], "rows": [row | {"steps": steps_of(row, ask.address)} for row in found["rows"]]}
+
+
+@router.post("/shots/{shot_id}/thin", response=ThinParts)
+def thin_parts(request: HttpRequest, shot_id: int, ask: StepAsk) -> dict[str, Any]:
+    """Thin parts of a matte that a step makes vanish."""
+    planned = plan_of(get_shot(request, shot_id), ask)
+    step = planned.recipe.step(ask.item)
+    address = step.inputs.get("from") if step else None
+    if not isinstance(address, str):
+        raise RecipeError("has no matte coming in", where=f"step '{ask.item}'", remedy="choose a step fed by a matte")
+    before, after = planned.feed(address), planned.feed(ask.item)
+    if not (before.description.is_plane and after.description.is_plane):
+        return {"thin": 0, "lost": 0, "boxes": []}
+    domain = str((step.settings if step else {}).get("domain", "display"))
+    return core_thin_parts(engine(), planned, before, after, domain, **sides(ask.marks))
+
+
+@router.post("/shots/{shot_id}/checks", response=list[Advice])
+def checks(request: HttpRequest, shot_id: int, ask: StepAsk) -> list[dict[str, Any]]:
+    """What is likely wrong with an item as a matte, each with its remedy."""
+    planned = plan_of(get_shot(request, shot_id), ask)
+    return check_matte(engine(), planned, ask.item, **sides(ask.marks))
+
+
+@router.get("/shots/{shot_id}/slow", response=list[SlowRow])
+def slow(request: HttpRequest, shot_id: int) -> list[SlowRow]:
+    """The slow work of a shot, and how far it is."""
+    return [_slow_row(job) for job in slow_work().of(get_shot(request, shot_id).pk)]
+
+
+class SlowAsk(Ask):
+    address: str
+
+
+@router.post("/shots/{shot_id}/slow", response=list[SlowRow])
+def start_slow(request: HttpRequest, shot_id: int, ask: SlowAsk) -> list[SlowRow]:
+    """Compute what an address waits for: the slow steps behind it that are not computed yet, one after the other."""
+    shot = get_shot(request, shot_id)
+    planned = plan_of(shot, ask)
+    pending = _pending(planned, ask.address)
+    if pending is not None:
+        slow_work().start(shot.pk, engine(), planned, planned.node(pending.item))
+    return [_slow_row(job) for job in slow_work().of(shot.pk)]
+
+
+@router.delete("/shots/{shot_id}/slow/{item}", response=list[SlowRow])
+def stop_slow(request: HttpRequest, shot_id: int, item: str) -> list[SlowRow]:
+    """Give up the slow work of a step."""
+    shot = get_shot(request, shot_id, write=True)
+    slow_work().stop(shot.pk, item)
+    return [_slow_row(job) for job in slow_work().of(shot.pk)]
+
+
+def _pending(planned: Plan, address: str) -> Pending | None:
+    """The first slow result that an address waits for, None where there is none."""
+    feed = planned.feed(address)
+    window = feed.description.window
+    try:
+        engine().evaluate(feed, planned, region=Window(window.x, window.y, 1, 1), patient=False)
+    except Pending as pending:
+        return pending
+    return None
+
+
+def _slow_row(job: SlowJob) -> SlowRow:
+    fault = job.problem
+    problem = Problem(code=fault.code, message=fault.message, where=fault.where, remedy=fault.remedy) if fault else None
+    return SlowRow(item=job.item, digest=job.digest, state=job.state, done=job.cancellation.done, problem=problem)

@@ -137,7 +137,7 @@ class Stage(BrowserTest):
         page.get_by_role("button", name="Two").click()
         self.assert_pixel(page, 300, 20, [code(0.125), code(0.5 + 300 / 2048), code(0.0625)], "main")
         self.assert_pixel(page, 300, 20, [0, 0, 255], "other")
-        page.get_by_role("button", name="One").click()
+        page.get_by_role("button", name="Two").click()
         page.keyboard.press("p")
         self.assertTrue(page.get_by_role("button", name="Split").is_disabled())
 

@@ -7,10 +7,25 @@ import numpy as np
 
 def warm() -> None:
     """Run every compiled kernel once on a few pixels."""
+    from nexal.kernels.clouds import clouds
+    from nexal.kernels.coverage import feathered_coverage, flatten
     from nexal.kernels.halves import to_halves
+    from nexal.kernels.morphology import grow
+    from nexal.kernels.ranking import MODES, SINGLE, crossed, quality, rank
     from nexal.kernels.resampling import FILTER_SUPPORT, resample
+    from nexal.kernels.strokes import lay, stroke_coverage
 
-    pixels = np.ones((4, 4), np.float32)
+    pixels = np.full((4, 4), 0.5, np.float32)
     to_halves(pixels)
     for kind in FILTER_SUPPORT:
         resample(pixels, (2, 2), (0.5, 0.5), (1.0, 0.0, 0.0, 1.0), kind)
+    codes = np.array([[0, 1, mode, 0, 1] for mode in range(SINGLE, len(MODES))], np.int32)
+    rank(pixels, pixels, codes)
+    quality(crossed(pixels, codes[0]).reshape(2, 2), np.ones((2, 2), np.bool_), 0.0, 1.0)
+    grow(pixels, 1.5, round_element=True)
+    clouds((2, 2), (0.5, 0.5), 1.0, 8.0, 1, 1)
+    lay(pixels.copy(), stroke_coverage((4, 4), np.ones((2, 3), np.float32), 2.0, 0.5, (0.0, 0.0)), 1.0, 1.0)
+    square = np.zeros((4, 8))
+    square[:, :2] = [(0, 0), (3, 0), (3, 3), (0, 3)]
+    square[:, 6:] = 1
+    feathered_coverage((4, 4), flatten(square))

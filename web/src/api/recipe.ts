@@ -6,10 +6,13 @@ export interface SourceSpec {
   non_finite?: string;
 }
 
+/** What a port is fed from: an address, or a list of them. */
+export type Feed = string | string[];
+
 export interface Step {
   name: string;
   op: string;
-  in?: Record<string, string>;
+  in?: Record<string, Feed>;
   set?: Record<string, unknown>;
   on?: boolean;
   note?: string;
@@ -48,7 +51,18 @@ export function findStep(recipe: Recipe, name: string): Step | undefined {
 
 /** Addresses that a step names, in its ports and in the `from` of its settings. */
 export function addressesOf(step: Step): string[] {
-  return [...Object.values(step.in ?? {}), ...inSettings(step.set ?? {})];
+  return [...Object.values(step.in ?? {}).flat(), ...inSettings(step.set ?? {})];
+}
+
+/** The one address at a port; of a list, none. */
+export function portOf(step: Step | undefined, port: string): string | undefined {
+  const feed = step?.in?.[port];
+  return typeof feed === "string" ? feed : undefined;
+}
+
+/** The first address that feeds a step. */
+export function firstInput(step: Step | undefined): string | undefined {
+  return Object.values(step?.in ?? {}).flat()[0];
 }
 
 function inSettings(value: unknown): string[] {
@@ -65,6 +79,27 @@ export function usersOf(recipe: Recipe, item: string): string[] {
     .map((step) => step.name);
 }
 
+/** Steps below a step that are fed from the item it is fed from first, and could be fed from it instead. */
+export function bypassing(recipe: Recipe, name: string): { input: string; users: string[] } | null {
+  const input = firstInput(findStep(recipe, name));
+  if (!input || usersOf(recipe, name).length) return null;
+  const below = stepsOf(recipe).slice(stepsOf(recipe).findIndex((step) => step.name === name) + 1);
+  const users = below.filter((step) => addressesOf(step).includes(input)).map((step) => step.name);
+  return users.length ? { input, users } : null;
+}
+
+/** The recipe with a step put between its first input and everything below that uses it. */
+export function putBetween(recipe: Recipe, name: string): Recipe {
+  const found = bypassing(recipe, name);
+  if (!found) return recipe;
+  const steps = stepsOf(recipe).map((step) =>
+    found.users.includes(step.name)
+      ? readdressed(step, (address) => (address === found.input ? name : address))
+      : step,
+  );
+  return { ...recipe, steps };
+}
+
 /** A step with every address changed. */
 function readdressed(step: Step, change: (address: string) => string): Step {
   const settings = (value: unknown, key = ""): unknown => {
@@ -73,10 +108,13 @@ function readdressed(step: Step, change: (address: string) => string): Step {
     if (typeof value !== "object" || value === null) return value;
     return Object.fromEntries(Object.entries(value).map(([name, inner]) => [name, settings(inner, name)]));
   };
-  const ports = Object.entries(step.in ?? {}).map(([port, address]) => [port, change(address)]);
+  const ports = Object.entries(step.in ?? {}).map(([port, feed]) => [
+    port,
+    Array.isArray(feed) ? feed.map(change) : change(feed),
+  ]);
   return {
     ...step,
-    in: Object.fromEntries(ports) as Record<string, string>,
+    in: Object.fromEntries(ports) as Record<string, Feed>,
     ...(step.set ? { set: settings(step.set) as Record<string, unknown> } : {}),
   };
 }
@@ -94,7 +132,7 @@ export function setSetting(recipe: Recipe, name: string, setting: string, value:
   });
 }
 
-export function setPort(recipe: Recipe, name: string, port: string, address: string | undefined): Recipe {
+export function setPort(recipe: Recipe, name: string, port: string, address: Feed | undefined): Recipe {
   return changeStep(recipe, name, (step) => {
     const ports = { ...step.in };
     if (address === undefined) delete ports[port];
@@ -151,7 +189,7 @@ export function duplicate(recipe: Recipe, name: string): [Recipe, string] {
 /** The recipe without an item; users of a deleted step are fed from its first input where `bridge` is set. */
 export function remove(recipe: Recipe, name: string, bridge: boolean): Recipe {
   const step = findStep(recipe, name);
-  const input = Object.values(step?.in ?? {})[0];
+  const input = firstInput(step);
   const sources = { ...sourcesOf(recipe) };
   delete sources[name];
   const steps = stepsOf(recipe).filter((other) => other.name !== name);
@@ -168,4 +206,22 @@ export function move(recipe: Recipe, name: string, to: number): Recipe {
   if (!step) return recipe;
   const others = stepsOf(recipe).filter((other) => other.name !== name);
   return { ...recipe, steps: [...others.slice(0, to), step, ...others.slice(to)] };
+}
+
+/** Several steps put behind an item, in order, with free names; those that name each other follow along. */
+export function insertSteps(recipe: Recipe, steps: Step[], item: string | null): [Recipe, string] {
+  let result = recipe;
+  let last = item;
+  const names = new Map<string, string>();
+  for (const step of steps) {
+    const name = freeName(result, step.name);
+    const named = readdressed(step, (address) => {
+      const own = names.get(itemOf(address));
+      return own ? own + address.slice(itemOf(address).length) : address;
+    });
+    names.set(step.name, name);
+    result = insertAfter(result, { ...named, name }, last && findStep(result, last) ? last : null);
+    last = name;
+  }
+  return [result, last ?? ""];
 }

@@ -7,6 +7,9 @@ import { NumberBox } from "@/parts/NumberBox";
 import { SlideField } from "@/parts/SlideField";
 
 import { ChannelNumbers } from "./ChannelNumbers";
+import { Expressions } from "./Expressions";
+import { Numbers } from "./Numbers";
+import { type Picking, pickColour, pickLevel, pickPoint } from "./picking";
 import { Routes } from "./Routes";
 import { type SettingSchema, kindOf, wordsOf } from "./schema";
 
@@ -19,11 +22,14 @@ interface Props {
   channels: string[];
   /** Items above the step. */
   items: Item[];
+  picking: Picking;
+  /** Domain that the step judges levels in. */
+  domain: "display" | "scene";
   onChange: (value: unknown, done: boolean) => void;
 }
 
 /** The control of one setting, drawn from its schema. */
-export function SettingField({ name, schema, value, channels, items, onChange }: Props) {
+export function SettingField({ name, schema, value, channels, items, picking, domain, onChange }: Props) {
   const label = wordsOf(name);
   const current = value ?? schema.default;
   if (typeof current === "object" && current !== null && !Array.isArray(current) && "keys" in current)
@@ -49,6 +55,14 @@ export function SettingField({ name, schema, value, channels, items, onChange }:
           max={schema.maximum ?? schema.exclusiveMaximum}
           unit={schema.unit}
           initial={Number(schema.default)}
+          onPick={
+            schema.widget === "level"
+              ? () =>
+                  pickLevel(picking, `a value for ${label.toLowerCase()}`, domain, (next) =>
+                    onChange(Number(next.toPrecision(4)), true),
+                  )
+              : undefined
+          }
           onChange={onChange}
         />
       );
@@ -102,28 +116,35 @@ export function SettingField({ name, schema, value, channels, items, onChange }:
         </Line>
       );
     case "numbers": {
-      const numbers = Array.isArray(current) ? (current as number[]) : [];
+      const colour = schema.widget === "colour";
+      const pick = (take: (value: number[]) => void) => () =>
+        schema.widget === "point" ? pickPoint(label, take) : pickColour(picking, label, take);
+      const onPick =
+        schema.sampled || schema.widget === "point" ? pick((next) => onChange(next, true)) : undefined;
+      if (!Array.isArray(current))
+        return (
+          <Line label={label} title={schema.description}>
+            <span className="text-faint">none</span>
+            <Button onClick={onPick}>Pick from the picture</Button>
+          </Line>
+        );
       return (
         <Line label={label} title={schema.description}>
-          <div className="flex">
-            {numbers.map((number, index) => (
-              <NumberBox
-                key={index}
-                label={`${label} ${index + 1}`}
-                value={number}
-                step={schema.widget === "point" ? 1 : 0.01}
-                onChange={(next, done) =>
-                  onChange(
-                    numbers.map((old, at) => (at === index ? next : old)),
-                    done,
-                  )
-                }
-              />
-            ))}
-          </div>
+          <Numbers
+            label={label}
+            value={current as number[]}
+            step={schema.widget === "point" ? 1 : 0.01}
+            colour={colour}
+            onChange={onChange}
+            onPick={onPick}
+          />
         </Line>
       );
     }
+    case "expressions":
+      return (
+        <Expressions value={current as Record<string, string>} onChange={(next) => onChange(next, true)} />
+      );
     case "channels": {
       const chosen = Array.isArray(current) ? (current as string[]) : [];
       return (

@@ -64,10 +64,7 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
     ["Fingerprint", row ? `${row.fingerprint.slice(0, 16)}…` : ""],
   ];
   return (
-    <aside
-      aria-label="Bench"
-      className="flex w-80 shrink-0 flex-col gap-3 overflow-y-auto border-l border-line bg-panel p-3 text-[12px]"
-    >
+    <section aria-label="Source" className="flex min-h-0 grow flex-col gap-3 overflow-y-auto p-3 text-[12px]">
       <header className="flex items-baseline justify-between gap-2">
         <h2 className="truncate text-[13px] font-semibold">
           Source <span className="font-normal text-dim">→ {name}</span>
@@ -147,7 +144,7 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
           </tbody>
         </table>
       )}
-    </aside>
+    </section>
   );
 }
 

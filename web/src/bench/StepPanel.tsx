@@ -1,12 +1,27 @@
 import type { Item, OperationRow } from "@/api/client";
-import { type Recipe, changeStep, findStep, setPort, setSetting, sourcesOf, usersOf } from "@/api/recipe";
+import {
+  type Recipe,
+  bypassing,
+  changeStep,
+  findStep,
+  firstInput,
+  putBetween,
+  setPort,
+  setSetting,
+  sourcesOf,
+  usersOf,
+} from "@/api/recipe";
+import { Checks } from "@/benches/mattes/Checks";
+import { ModeBoard } from "@/benches/mattes/ModeBoard";
 import { ModeStepper } from "@/benches/mattes/ModeStepper";
+import { PathList } from "@/benches/mattes/PathList";
 import { SlopePlot } from "@/benches/mattes/SlopePlot";
+import { StrokeList } from "@/benches/mattes/StrokeList";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useDraft } from "@/shot/draft";
 
-import { AddressField } from "./AddressField";
+import { Ports } from "./Ports";
 import { SettingField } from "./SettingField";
 import { SourcePanel } from "./SourcePanel";
 import { type SettingSchema, wordsOf } from "./schema";
@@ -19,10 +34,12 @@ interface Props {
   operations: OperationRow[];
   writable: boolean;
   onTurnRound: () => void;
+  /** Change the recipe and bring the named item into focus. */
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
 /** The bench panel: what the chosen step needs, drawn from its operation's schema. */
-export function StepPanel({ shot, recipe, items, item, operations, writable, onTurnRound }: Props) {
+export function StepPanel({ shot, recipe, items, item, operations, writable, onTurnRound, onPut }: Props) {
   const edit = useDraft((state) => state.edit);
   const step = item ? findStep(recipe, item) : undefined;
   const operation = operations.find((row) => row.op === step?.op);
@@ -32,33 +49,29 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
     return <SourcePanel shot={shot} name={item} recipe={recipe} item={known} writable={writable} />;
   if (!item || !step)
     return (
-      <aside
-        aria-label="Bench"
-        className="w-80 shrink-0 border-l border-line bg-panel p-3 text-[12px] text-dim"
-      >
+      <section className="p-3 text-[12px] text-dim">
         Choose a source or a step below to see its settings. Add a step with{" "}
         <kbd className="font-mono text-text">/</kbd>, or drop one channel tile on another to cross them.
-      </aside>
+      </section>
     );
 
   const above = items.slice(
     0,
     items.findIndex((entry) => entry.name === item),
   );
-  const first = Object.values(step.in ?? {})[0];
+  const first = firstInput(step);
   const firstItem = items.find((entry) => entry.name === first?.split(".")[0]);
   const channels = first?.includes(".") ? ["Y"] : (firstItem?.channels ?? []);
   const schemas = Object.entries((operation?.settings ?? {}) as Record<string, SettingSchema>);
   const set = (setting: string) => (value: unknown, done: boolean) =>
     edit((before) => setSetting(before, step.name, setting, value), done);
   const users = usersOf(recipe, step.name);
+  const between = bypassing(recipe, step.name);
   const modes = schemas.find(([name]) => name === "mode")?.[1];
+  const domain = (step.set?.domain ?? schemas.find(([name]) => name === "domain")?.[1].default) === "display";
 
   return (
-    <aside
-      aria-label="Bench"
-      className="flex w-80 shrink-0 flex-col overflow-y-auto border-l border-line bg-panel text-[12px]"
-    >
+    <section aria-label="Step" className="flex min-h-0 grow flex-col overflow-y-auto text-[12px]">
       <header className="flex items-baseline justify-between gap-2 px-3 pb-2 pt-3">
         <h2 className="truncate text-[13px] font-semibold">
           {wordsOf(step.op)} <span className="font-normal text-dim">→ {step.name}</span>
@@ -91,23 +104,33 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
             onChange={(mode) => edit((before) => setSetting(before, step.name, "mode", mode))}
           />
         )}
-        <div className="space-y-1.5">
-          {operation?.ports.map((port) => (
-            <AddressField
-              key={port.name}
-              label={wordsOf(port.name)}
-              value={step.in?.[port.name]}
-              kind={port.kind as "plane" | "picture" | "any"}
-              items={above}
-              optional={!port.required}
-              disabled={!writable}
-              onChange={(address) => edit((before) => setPort(before, step.name, port.name, address))}
-            />
-          ))}
-        </div>
+        {step.op === "cross" && modes?.enum && (
+          <ModeBoard
+            shot={shot}
+            recipe={recipe}
+            step={step}
+            items={items}
+            modes={modes.enum}
+            onChange={(mode) => edit((before) => setSetting(before, step.name, "mode", mode))}
+          />
+        )}
+        {step.op === "touch_up" && <StrokeList step={step} onRecipe={edit} />}
+        {step.op === "shape" && <PathList recipe={recipe} step={step} onRecipe={edit} />}
+        {known && <Checks shot={shot} recipe={recipe} item={known} writable={writable} onPut={onPut} />}
+        {operation && (
+          <Ports
+            operation={operation}
+            step={step}
+            items={above}
+            writable={writable}
+            onChange={(port, feed) => edit((before) => setPort(before, step.name, port, feed))}
+          />
+        )}
         <div className="space-y-2 border-t border-line pt-3">
           {schemas
-            .filter(([name]) => name !== "mode")
+            .filter(
+              ([name, schema]) => name !== "mode" && !["strokes", "paths"].includes(schema.widget ?? ""),
+            )
             .map(([name, schema]) => (
               <SettingField
                 key={name}
@@ -116,10 +139,23 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
                 value={step.set?.[name]}
                 channels={channels}
                 items={above}
+                picking={{ shot, recipe, items, address: first }}
+                domain={domain ? "display" : "scene"}
                 onChange={set(name)}
               />
             ))}
         </div>
+        {between && writable && (
+          <div className="flex items-center justify-between gap-2 border-t border-line pt-3">
+            <span className="text-dim">
+              {between.users.join(", ")} {between.users.length === 1 ? "is" : "are"} still fed from{" "}
+              {between.input}
+            </span>
+            <Button onClick={() => edit((before) => putBetween(before, step.name))}>
+              Feed from {step.name}
+            </Button>
+          </div>
+        )}
         {step.note && <p className="border-l-2 border-line pl-2 text-dim">{step.note}</p>}
         {operation && (
           <p className="border-t border-line pt-3 text-[12px] leading-snug text-dim">
@@ -146,6 +182,6 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
           </div>
         )}
       </fieldset>
-    </aside>
+    </section>
   );
 }

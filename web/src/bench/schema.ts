@@ -13,20 +13,32 @@ export interface SettingSchema {
   step?: number;
   unit?: string;
   widget?: string;
+  /** Whether the colour can be picked from the picture. */
+  sampled?: boolean;
 }
 
 export type Kind =
-  "number" | "integer" | "switch" | "choice" | "numbers" | "channels" | "channelNumbers" | "routes" | "other";
+  | "number"
+  | "integer"
+  | "switch"
+  | "choice"
+  | "numbers"
+  | "channels"
+  | "channelNumbers"
+  | "routes"
+  | "expressions"
+  | "other";
 
 export function kindOf(schema: SettingSchema): Kind {
   if (schema.widget === "channel_numbers") return "channelNumbers";
   if (schema.widget === "routes") return "routes";
   if (schema.widget === "channels") return "channels";
+  if (schema.widget === "expressions") return "expressions";
+  if (["colour", "point", "triple"].includes(schema.widget ?? "")) return "numbers";
   if (schema.enum) return "choice";
   if (schema.type === "boolean") return "switch";
   if (schema.type === "integer") return "integer";
   if (schema.type === "number") return "number";
-  if (schema.widget === "colour" || schema.widget === "point") return "numbers";
   return "other";
 }
 

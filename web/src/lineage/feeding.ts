@@ -1,5 +1,5 @@
 import type { Item, OperationRow } from "@/api/client";
-import { type Recipe, type Step, freeName, sourcesOf } from "@/api/recipe";
+import { type Feed, type Recipe, type Step, freeName, sourcesOf } from "@/api/recipe";
 import { pictureOf } from "@/stage/focus";
 
 interface Context {
@@ -22,7 +22,7 @@ export function newStep(operation: OperationRow, context: Context, dragged?: str
   const sound = items.filter((entry) => !entry.problem);
   const chosen = sound.find((entry) => entry.name === context.item) ?? sound[0];
   const taken = new Set<string>();
-  const ports: Record<string, string> = {};
+  const ports: Record<string, Feed> = {};
   const pictures = sound.filter((entry) => !entry.plane);
   const mattes = sound.filter((entry) => entry.plane);
 
@@ -45,12 +45,18 @@ export function newStep(operation: OperationRow, context: Context, dragged?: str
     const names = Object.keys(sourcesOf(recipe)).filter((name) => name !== chosen?.name);
     return names.at(-1) ?? chosen?.name;
   };
-  const matte = (): string | undefined => (chosen?.plane ? chosen.name : mattes.at(-1)?.name) ?? plane();
+  const matte = (): string | undefined => {
+    if (dragged) return dragged;
+    if (chosen?.plane) return chosen.name;
+    return chosen && context.alone ? `${chosen.name}.${context.alone[0]}` : (mattes.at(-1)?.name ?? plane());
+  };
 
   for (const port of operation.ports) {
     if (!port.required) continue;
     const address =
-      operation.op === "attach_alpha" && port.name === "alpha"
+      (operation.op === "attach_alpha" && port.name === "alpha") ||
+      (port.name === "matte" && port.kind === "plane") ||
+      port.many
         ? matte()
         : port.name === "under"
           ? backdrop()
@@ -61,10 +67,15 @@ export function newStep(operation: OperationRow, context: Context, dragged?: str
               ? (dragged ?? (chosen && context.alone ? `${chosen.name}.${context.alone[0]}` : chosen?.name))
               : picture();
     if (address === undefined) continue;
-    ports[port.name] = address;
+    ports[port.name] = port.many ? [address] : address;
     taken.add(address);
   }
+  if (operation.free_ports && chosen) ports.a = dragged ?? chosen.name;
   const settings: Record<string, unknown> = {};
+  if (operation.op === "formula" && chosen)
+    settings.expressions = {
+      Y: chosen.plane || dragged ? "a" : `a.${(chosen.channels[0] ?? "y").toLowerCase()}`,
+    };
   if (operation.op === "route") settings.to = defaultRoutes(chosen);
   if (operation.op === "weigh" && chosen && !chosen.channels.includes("G"))
     settings.weights = { [chosen.channels[0] ?? "Y"]: 1 };

@@ -1,6 +1,8 @@
+import { Pipette } from "lucide-react";
 import { Slider } from "radix-ui";
 import { useRef } from "react";
 
+import { Button } from "./Button";
 import { NumberBox } from "./NumberBox";
 
 interface Props {
@@ -14,6 +16,8 @@ interface Props {
   max?: number;
   unit?: string;
   initial?: number;
+  /** Begins to pick the value from the picture. */
+  onPick?: (() => void) | undefined;
   /** `done` is false while the handle is being dragged. */
   onChange: (value: number, done: boolean) => void;
 }
@@ -30,6 +34,7 @@ export function SlideField({
   max,
   unit,
   initial,
+  onPick,
   onChange,
 }: Props) {
   const fine = useRef<{ at: number; value: number } | null>(null);
@@ -73,15 +78,22 @@ export function SlideField({
           className="block h-3.5 w-2 rounded-[2px] bg-text outline-none focus-visible:ring-1 focus-visible:ring-lichen"
         />
       </Slider.Root>
-      <NumberBox
-        label={`${label} value`}
-        value={value}
-        step={step}
-        min={min}
-        max={max}
-        unit={unit}
-        onChange={onChange}
-      />
+      <span className="flex items-center">
+        {onPick && (
+          <Button quiet className="px-1!" aria-label={`Pick ${label} from the picture`} onClick={onPick}>
+            <Pipette size={12} />
+          </Button>
+        )}
+        <NumberBox
+          label={`${label} value`}
+          value={value}
+          step={step}
+          min={min}
+          max={max}
+          unit={unit}
+          onChange={onChange}
+        />
+      </span>
     </div>
   );
 }

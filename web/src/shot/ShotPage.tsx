@@ -9,6 +9,7 @@ import {
   changeStep,
   duplicate,
   findStep,
+  firstInput,
   freeName,
   insertAfter,
   itemsOf,
@@ -18,7 +19,8 @@ import {
   stepsOf,
   usersOf,
 } from "@/api/recipe";
-import { StepPanel } from "@/bench/StepPanel";
+import { MattesPanel } from "@/benches/mattes/MattesPanel";
+import { StageTools } from "@/benches/mattes/StageTools";
 import { Deliver } from "@/deliver/Deliver";
 import type { Actions } from "@/lineage/actions";
 import { newStep } from "@/lineage/feeding";
@@ -27,6 +29,7 @@ import { Lineage } from "@/lineage/Lineage";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 import { Stage } from "@/stage/Stage";
+import { useTools } from "@/stage/tools";
 import { useView } from "@/stage/viewState";
 import { Wall } from "@/wall/Wall";
 
@@ -34,9 +37,11 @@ import { Conflict } from "./Conflict";
 import { NoteDialog, RemoveDialog, RenameDialog } from "./dialogs";
 import { useDraft } from "./draft";
 import { Help } from "./Help";
+import { useMarks } from "./marks";
 import { useImport } from "./sources";
 import { TopBar } from "./TopBar";
 import { useKeys } from "./useKeys";
+import { useTouchKey } from "./useTouchKey";
 
 /** One shot: wall, stage, bench and lineage. */
 export function ShotPage() {
@@ -51,10 +56,15 @@ export function ShotPage() {
   const draft = useDraft();
   const head = answer.data?.head;
   const { open } = draft;
+  const marks = answer.data?.marks;
+  useEffect(() => {
+    if (marks) useMarks.getState().open(shot, marks);
+  }, [shot, marks]);
   useEffect(() => {
     if (head) {
       open(shot, head);
       useView.getState().reset();
+      useTools.getState().change({ tool: "none", ring: false });
     }
   }, [shot, head, open]);
   useEffect(() => {
@@ -120,7 +130,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     put((before) => {
       const step = findStep(before, name);
       if (step?.op === "invert" && usersOf(before, name).length === 0) {
-        const input = Object.values(step.in ?? {})[0]!;
+        const input = firstInput(step)!;
         return [remove(before, name, true), input.split(".")[0]!];
       }
       const from = alone?.length === 1 ? `${name}.${alone[0]}` : name;
@@ -159,6 +169,8 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     show: (address) => choose(address.split(".")[0]!),
   });
 
+  useTouchKey(writable && bench === "mattes");
+
   const files = (event: DragEvent) => event.dataTransfer.types.includes("Files");
   return (
     <div
@@ -193,8 +205,26 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
               onChoose={choose}
               onCross={cross}
             />
-            <Stage shot={whole.id} recipe={recipe} items={items} item={item} />
-            <StepPanel
+            <Stage
+              shot={whole.id}
+              recipe={recipe}
+              items={items}
+              item={item}
+              writable={writable}
+              over={(placement, shown, onHover) => (
+                <StageTools
+                  recipe={recipe}
+                  items={items}
+                  item={item}
+                  placement={placement}
+                  shown={shown}
+                  writable={writable}
+                  onHover={onHover}
+                  onPut={put}
+                />
+              )}
+            />
+            <MattesPanel
               shot={whole.id}
               recipe={recipe}
               items={items}
@@ -202,6 +232,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
               operations={operations}
               writable={writable}
               onTurnRound={() => turnRound(item)}
+              onPut={put}
             />
           </>
         )}

@@ -1,7 +1,7 @@
 import { type FormEvent, useState } from "react";
 
 import { ITEM_NAME } from "@/api/names";
-import { type Recipe, itemsOf, findStep, usersOf } from "@/api/recipe";
+import { type Recipe, firstInput, itemsOf, findStep, usersOf } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Modal } from "@/parts/Modal";
 import { TextField } from "@/parts/TextField";
@@ -92,7 +92,7 @@ interface RemoveProps {
 export function RemoveDialog({ recipe, name, onClose, onRemove }: RemoveProps) {
   const step = findStep(recipe, name);
   const users = usersOf(recipe, name);
-  const input = Object.values(step?.in ?? {})[0];
+  const input = firstInput(step);
   const list = users.join(", ");
   return (
     <Modal

@@ -4,7 +4,8 @@ import type { Item } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 import { matteOver } from "@/stage/focus";
 import { pinned } from "@/stage/Stage";
-import { BACKDROPS, MATTE_VIEWS, useView } from "@/stage/viewState";
+import { resize, useTools } from "@/stage/tools";
+import { BACKDROPS, MATTE_VIEWS, type Panes, useView } from "@/stage/viewState";
 
 import { useDraft } from "./draft";
 
@@ -44,16 +45,23 @@ export function useKeys(context: Context): void {
         return;
       }
       if (event.key === "Escape" && view.pick) view.change({ pick: null });
+      else if (event.key === "Escape" && !typing) useTools.getState().change({ tool: "none" });
       if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
       const known = items.find((entry) => entry.name === item);
       const alone = view.alone?.item === item ? view.alone.channels : null;
+      const compare = (how: Panes) => view.pin && view.change({ panes: view.panes === how ? "one" : how });
       const actions: Record<string, () => void> = {
         "0": () => view.change({ alone: null }),
         z: () => view.change(view.zoom === 0 ? { zoom: 1, centre: null } : { zoom: 0, centre: null }),
         v: () => view.change({ backdrop: next<string>(BACKDROPS, view.backdrop) as typeof view.backdrop }),
         m: () => matteOver(recipe, items, known) && view.change({ matte: next(MATTE_VIEWS, view.matte) }),
         p: () => item && view.change(pinned(view.pin !== null, recipe, item, alone)),
-        h: () => view.pin && view.change({ panes: view.panes === "split" ? "one" : "split" }),
+        h: () => compare("split"),
+        j: () => compare("blink"),
+        d: () => compare("difference"),
+        "-": () => resize(-1),
+        "=": () => resize(1),
+        "+": () => resize(1),
         x: () => {
           const pin = view.pin;
           if (!pin || !item) return;

@@ -1,7 +1,8 @@
-import { type PointerEvent, type RefObject, useEffect, useRef } from "react";
+import { type RefObject, useEffect, useRef } from "react";
 
 import { clipToSide, drawGrid, drawHatch, drawShown } from "./drawing";
-import { type Placement, position, zoomAt } from "./geometry";
+import type { Placement } from "./geometry";
+import { useNavigation } from "./navigation";
 import { unlike } from "./painting";
 import type { usePane } from "./usePane";
 import { useView } from "./viewState";
@@ -14,20 +15,34 @@ interface Props {
   display: [number, number, number, number];
   placement: Placement;
   main: Drawn;
-  /** The other side of a split. */
+  /** What it is compared with. */
   other?: Drawn | null;
+  /** How the other is seen: beyond the split line, in turns, or as the difference. */
+  compare?: "split" | "blink" | "difference";
   onHover: (at: [number, number] | null) => void;
   canvasRef?: RefObject<HTMLCanvasElement | null>;
 }
 
+/** Milliseconds that each side of a blinking comparison stays. */
+const BLINK = 480;
+
 const reduced = () => window.matchMedia("(prefers-reduced-motion: reduce)").matches;
 
 /** One view of a picture: wheel to zoom at the pointer, drag to pan, hatching that moves. */
-export function Pane({ name, label, display, placement, main, other, onHover, canvasRef }: Props) {
+export function Pane({
+  name,
+  label,
+  display,
+  placement,
+  main,
+  other,
+  compare = "split",
+  onHover,
+  canvasRef,
+}: Props) {
   const own = useRef<HTMLCanvasElement>(null);
   const canvas = canvasRef ?? own;
   const { split, pick, change } = useView();
-  const drag = useRef<{ x: number; y: number; centre: [number, number] } | null>(null);
 
   useEffect(() => {
     const target = canvas.current;
@@ -46,7 +61,13 @@ export function Pane({ name, label, display, placement, main, other, onHover, ca
         if (drawn.kind === "contour") drawShown(context, drawn.over, placement);
         else drawHatch(context, drawn.over, placement, unlike(drawn.shown.planes), reduced() ? 0 : time / 90);
       };
-      if (other) {
+      if (other && compare === "blink") side(Math.floor(time / BLINK) % 2 ? other : main);
+      else if (other && compare === "difference") {
+        side(main);
+        context.globalCompositeOperation = "difference";
+        side(other);
+        context.globalCompositeOperation = "source-over";
+      } else if (other) {
         context.save();
         clipToSide(context, placement.width, placement.height, split, -1);
         side(main);
@@ -58,31 +79,18 @@ export function Pane({ name, label, display, placement, main, other, onHover, ca
       } else side(main);
       drawGrid(context, placement, display);
       const moving = [main, other].some((drawn) => drawn?.over && drawn.kind === "hatch");
-      if (moving && !reduced()) frame = window.setTimeout(() => requestAnimationFrame(draw), 80);
+      const blinking = other && compare === "blink";
+      if (blinking || (moving && !reduced()))
+        frame = window.setTimeout(() => requestAnimationFrame(draw), 80);
     };
     const first = requestAnimationFrame(draw);
     return () => {
       cancelAnimationFrame(first);
       clearTimeout(frame);
     };
-  }, [canvas, placement, display, main, other, split]);
+  }, [canvas, placement, display, main, other, compare, split]);
 
-  useEffect(() => {
-    const target = canvas.current;
-    const turn = (event: WheelEvent) => {
-      event.preventDefault();
-      const box = target!.getBoundingClientRect();
-      const factor = Math.exp(-event.deltaY * (event.ctrlKey ? 0.01 : 0.0016));
-      change(zoomAt(placement, event.clientX - box.left, event.clientY - box.top, factor));
-    };
-    target?.addEventListener("wheel", turn, { passive: false });
-    return () => target?.removeEventListener("wheel", turn);
-  }, [canvas, placement, change]);
-
-  const at = (event: PointerEvent) => {
-    const box = event.currentTarget.getBoundingClientRect();
-    return position(placement, event.clientX - box.left, event.clientY - box.top);
-  };
+  const navigation = useNavigation(canvas, placement);
 
   return (
     <div className="relative min-w-0 grow overflow-hidden bg-stage">
@@ -94,35 +102,19 @@ export function Pane({ name, label, display, placement, main, other, onHover, ca
         className={`absolute inset-0 h-full w-full touch-none ${pick ? "cursor-crosshair" : "cursor-default"}`}
         onPointerDown={(event) => {
           if (event.button > 1) return;
-          const [x, y] = at(event);
           if (pick && event.button === 0) {
+            const [x, y] = navigation.at(event);
             pick.take(Math.floor(x), Math.floor(y));
             change({ pick: null });
             return;
           }
-          event.currentTarget.setPointerCapture(event.pointerId);
-          drag.current = {
-            x: event.clientX,
-            y: event.clientY,
-            centre: [
-              placement.left + placement.width / 2 / placement.zoom,
-              placement.top + placement.height / 2 / placement.zoom,
-            ],
-          };
+          navigation.start(event);
         }}
         onPointerMove={(event) => {
-          const from = drag.current;
-          if (from) {
-            const [dx, dy] = [event.clientX - from.x, event.clientY - from.y];
-            if (Math.hypot(dx, dy) > 2)
-              change({
-                zoom: placement.zoom,
-                centre: [from.centre[0] - dx / placement.zoom, from.centre[1] - dy / placement.zoom],
-              });
-          }
-          onHover(at(event));
+          navigation.move(event);
+          onHover(navigation.at(event));
         }}
-        onPointerUp={() => (drag.current = null)}
+        onPointerUp={navigation.stop}
         onPointerLeave={() => onHover(null)}
       />
       <span className="pointer-events-none absolute left-3 top-3 max-w-[70%] truncate rounded-sm border border-line bg-panel/85 px-2 py-0.5 text-[12px]">

@@ -1,7 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 
 import { type Probed, api, got } from "@/api/client";
-import type { Recipe } from "@/api/recipe";
+import { type Recipe, type Step, findStep, itemOf } from "@/api/recipe";
 
 import { useView } from "./viewState";
 
@@ -86,13 +86,20 @@ export function Probe({ shot, recipe, addresses, at }: Props) {
         x {rows.x} y {rows.y} · {size}×{size}
       </div>
       {rows.rows.map((row) => (
-        <ProbeRow key={row.address} row={row} />
+        <ProbeRow key={row.address} row={row} step={findStep(recipe, itemOf(row.address))} />
       ))}
     </div>
   );
 }
 
-function ProbeRow({ row }: { row: Probed }) {
+/** How strongly a step works as a whole, which is not the alpha of a pixel. */
+function strength(step: Step | undefined): number | null {
+  const value = step?.set?.opacity ?? step?.set?.mix;
+  return typeof value === "number" ? value : step?.op === "stack" ? 1 : null;
+}
+
+function ProbeRow({ row, step }: { row: Probed; step: Step | undefined }) {
+  const opacity = strength(step);
   if (!row.inside)
     return (
       <div className="text-dim">
@@ -116,6 +123,7 @@ function ProbeRow({ row }: { row: Probed }) {
           </span>
         );
       })}
+      {opacity !== null && <span className="text-dim">step opacity {opacity.toFixed(2)}</span>}
       {more > 0 && <span className="text-faint">and {more} more</span>}
     </div>
   );

@@ -1,15 +1,16 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 
 import type { Item } from "@/api/client";
-import { findStep, itemOf, type Recipe } from "@/api/recipe";
+import { findStep, firstInput, itemOf, type Recipe } from "@/api/recipe";
 import { Message } from "@/parts/Message";
 import { useRanges } from "@/wall/ranges";
 
 import { matteOver } from "./focus";
-import { place } from "./geometry";
+import { type Placement, place } from "./geometry";
 import { Pane } from "./Pane";
 import type { Backing } from "./painting";
 import { Probe } from "./Probe";
+import { SlowNote } from "./SlowNote";
 import { SplitLine } from "./SplitLine";
 import { StageBar } from "./StageBar";
 import { type PaneAsk, usePane } from "./usePane";
@@ -20,6 +21,13 @@ interface Props {
   recipe: Recipe;
   items: Item[];
   item: string | null;
+  writable: boolean;
+  /** What a bench does on the stage, laid over the main pane. */
+  over?: (
+    placement: Placement,
+    shown: unknown,
+    onHover: (at: [number, number] | null) => void,
+  ) => React.ReactNode;
 }
 
 function backingOf(backdrop: Backdrop, own: string, cell: number): PaneAsk["backing"] {
@@ -33,7 +41,7 @@ function backingOf(backdrop: Backdrop, own: string, cell: number): PaneAsk["back
 }
 
 /** The picture in the middle of everything. */
-export function Stage({ shot, recipe, items, item }: Props) {
+export function Stage({ shot, recipe, items, item, writable, over: laidOver }: Props) {
   const view = useView();
   const box = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState<[number, number]>([0, 0]);
@@ -72,13 +80,18 @@ export function Stage({ shot, recipe, items, item }: Props) {
     ...common,
     name: "main",
     display: display ?? null,
-    picture: item && known && !known.problem ? { recipe, address, channels: alone } : null,
+    picture: view.preview
+      ? { ...view.preview, channels: null }
+      : item && known && !known.problem
+        ? { recipe, address, channels: alone }
+        : null,
     matte:
-      laid && (view.matte === "hatch" || view.matte === "contour")
+      laid && !view.preview && (view.matte === "hatch" || view.matte === "contour")
         ? { address: laid.matte, kind: view.matte }
         : null,
     range: rangeOf(item ?? "", alone),
   });
+  const compared = view.panes === "one" || view.panes === "two" ? null : view.panes;
   const second = view.pin ?? before(recipe, items, item);
   const other = usePane({
     ...common,
@@ -94,17 +107,19 @@ export function Stage({ shot, recipe, items, item }: Props) {
     return names.filter((name): name is string => name !== null && name !== undefined);
   }, [item, over]);
 
-  const label = alone
-    ? `${item} · ${alone.join(" + ")}`
-    : laid && view.matte !== "alone"
-      ? `${laid.picture} · ${view.matte === "hatch" ? "hatched where" : "contour of"} ${itemOf(laid.matte)} ${view.matte === "hatch" ? "removes" : "at 0.5"}`
-      : address;
+  const label = view.preview
+    ? `Preview of ${view.preview.address}`
+    : alone
+      ? `${item} · ${alone.join(" + ")}`
+      : laid && view.matte !== "alone"
+        ? `${laid.picture} · ${view.matte === "hatch" ? "hatched where" : "contour of"} ${itemOf(laid.matte)} ${view.matte === "hatch" ? "removes" : "at 0.5"}`
+        : address;
   const otherLabel = second
     ? `${view.pin ? "Pin: " : ""}${second.address}${second.channels ? ` · ${second.channels.join(" + ")}` : ""}`
     : "";
 
   return (
-    <section aria-label="Stage" className="flex min-h-0 min-w-0 grow flex-col">
+    <section aria-label="Stage" className="flex select-none min-h-0 min-w-0 grow flex-col">
       <div ref={box} className="relative flex min-h-0 grow gap-px overflow-hidden bg-line">
         {!item && (
           <p className="grow bg-stage p-6 text-dim">
@@ -126,12 +141,14 @@ export function Stage({ shot, recipe, items, item }: Props) {
               display={display}
               placement={placement}
               main={main}
-              other={view.panes === "split" && second ? other : null}
+              other={compared && second ? other : null}
+              compare={compared ?? "split"}
               onHover={setHover}
             />
-            {view.panes === "split" && second && (
+            {laidOver && !view.pick && !view.preview && laidOver(placement, main.shown, setHover)}
+            {compared && second && (
               <>
-                <SplitLine width={size[0]} height={size[1]} />
+                {compared === "split" && <SplitLine width={size[0]} height={size[1]} />}
                 <span className="pointer-events-none absolute right-3 top-3 rounded-sm border border-line bg-panel/85 px-2 py-0.5 text-[12px]">
                   {otherLabel}
                 </span>
@@ -149,7 +166,18 @@ export function Stage({ shot, recipe, items, item }: Props) {
             )}
             {main.problem && (
               <div className="absolute left-3 top-11 max-w-md">
-                <Message problem={main.problem} />
+                {main.problem.code === "pending" && item ? (
+                  <SlowNote
+                    shot={shot}
+                    recipe={recipe}
+                    items={items}
+                    address={address}
+                    problem={main.problem}
+                    writable={writable}
+                  />
+                ) : (
+                  <Message problem={main.problem} />
+                )}
               </div>
             )}
             {view.pick && (
@@ -179,7 +207,7 @@ export function pinned(has: boolean, recipe: Recipe, address: string, channels: 
 
 /** What a second pane shows without a pin: the first input of a step. */
 function before(recipe: Recipe, items: Item[], item: string | null) {
-  const first = item ? Object.values(findStep(recipe, item)?.in ?? {})[0] : undefined;
+  const first = item ? firstInput(findStep(recipe, item)) : undefined;
   if (!first || items.find((entry) => entry.name === itemOf(first))?.problem) return null;
   return { recipe, address: first, channels: null };
 }

@@ -5,6 +5,16 @@ import { Tip } from "@/parts/Tip";
 
 import { BACKDROPS, type Backdrop, MATTE_VIEWS, type MatteView, type Panes, useView } from "./viewState";
 
+const NAMES: Record<Panes, string> = {
+  one: "One",
+  two: "Two",
+  split: "Split",
+  blink: "Blink",
+  difference: "Difference",
+};
+
+const needsPin = (panes: Panes) => panes !== "one" && panes !== "two";
+
 const PROBES = ["1", "3", "5", "9", "17"];
 
 interface Props {
@@ -20,10 +30,10 @@ export function StageBar({ zoom, items, onPin }: Props) {
     <Tip text={label} keys={keys}>
       <Button
         lit={view.panes === value}
-        disabled={value === "split" && !view.pin}
-        onClick={() => view.change({ panes: value })}
+        disabled={needsPin(value) && !view.pin}
+        onClick={() => view.change({ panes: view.panes === value ? "one" : value })}
       >
-        {value === "one" ? "One" : value === "two" ? "Two" : "Split"}
+        {NAMES[value]}
       </Button>
     </Tip>
   );
@@ -33,16 +43,16 @@ export function StageBar({ zoom, items, onPin }: Props) {
   ];
   return (
     <div className="flex min-h-9 shrink-0 flex-wrap items-center gap-x-1.5 gap-y-1 border-t border-line bg-panel px-2 py-1 text-[12px]">
-      {panes("one", "One pane")}
       {panes("two", "Two panes")}
       {panes("split", view.pin ? "Split against the pin" : "Pin a view first (P)", "H")}
+      {panes("blink", view.pin ? "The view and the pin in turns" : "Pin a view first (P)", "J")}
+      {panes("difference", view.pin ? "Difference from the pin" : "Pin a view first (P)", "D")}
       <Tip text={view.pin ? `Pinned: ${view.pin.address}` : "Keep this view to compare"} keys="P">
         <Button lit={view.pin !== null} onClick={onPin}>
           Pin
         </Button>
       </Tip>
       <span className="h-4 w-px bg-line" />
-      <span className="text-dim max-[1180px]:hidden">Backdrop</span>
       <Choose
         label="Backdrop"
         value={view.backdrop}
@@ -59,13 +69,15 @@ export function StageBar({ zoom, items, onPin }: Props) {
           className="h-5 w-7 cursor-pointer border border-line bg-transparent"
         />
       )}
-      <span className="text-dim max-[1180px]:hidden">Matte</span>
       <Choose
         label="Matte view"
         value={view.matte}
-        options={MATTE_VIEWS}
+        options={MATTE_VIEWS.map((name) => ({
+          value: name as string,
+          label: name === "off" ? "matte off" : name,
+        }))}
         onChange={(value) => view.change({ matte: value as MatteView })}
-        className="w-20"
+        className="w-22"
       />
       <span className="text-dim">Exposure</span>
       <NumberBox

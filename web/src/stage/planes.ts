@@ -5,6 +5,7 @@ import { type Problem, api, got, postForBytes, problemOf } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 
 import type { Planes } from "./painting";
+import { useView } from "./viewState";
 
 export interface ViewAsk {
   recipe: Recipe;
@@ -50,7 +51,8 @@ export function useLivePlanes(shot: number, ask: ViewAsk | null) {
   const answered = useRef("");
   const running = useRef(false);
   const gone = useRef(false);
-  const key = ask ? JSON.stringify([shot, ask]) : "";
+  const turn = useView((state) => state.turn);
+  const key = ask ? JSON.stringify([shot, ask, turn]) : "";
 
   useEffect(() => {
     gone.current = false;
@@ -132,11 +134,24 @@ export function useHistogram(
             address,
             domain: "display",
             bins: 64,
+            marks: [],
           },
         }),
       ),
     enabled: enabled && digest !== "",
     staleTime: Infinity,
     gcTime: 120_000,
+  });
+}
+
+/** Small planes of a draft that is not in the recipe, kept by a key of all that it is computed from. */
+export function useVariant(shot: number, draft: { recipe: Recipe; address: string } | null, key: string) {
+  return useQuery({
+    queryKey: ["variant", shot, key],
+    queryFn: () => fetchPlanes(shot, { recipe: draft!.recipe, address: draft!.address, scale: 8 }),
+    enabled: draft !== null,
+    staleTime: Infinity,
+    gcTime: 60_000,
+    retry: 1,
   });
 }

@@ -4,7 +4,7 @@ import type { Recipe } from "@/api/recipe";
 
 export type Backdrop = "weave" | "black" | "white" | "own" | `item:${string}`;
 export type MatteView = "off" | "hatch" | "contour" | "alone";
-export type Panes = "one" | "two" | "split";
+export type Panes = "one" | "two" | "split" | "blink" | "difference";
 
 export interface Pin {
   recipe: Recipe;
@@ -34,6 +34,10 @@ interface ViewState {
   pin: Pin | null;
   probeSize: number;
   pick: Pick | null;
+  /** Shown instead of what is in focus, while something is hovered. */
+  preview: { recipe: Recipe; address: string } | null;
+  /** Counts up when results that were waited for are there: views ask again. */
+  turn: number;
   change: (to: Partial<ViewState>) => void;
   reset: () => void;
 }
@@ -51,6 +55,8 @@ const START = {
   pin: null,
   probeSize: 1,
   pick: null,
+  preview: null,
+  turn: 0,
 };
 
 /** How the stage shows things; nothing of it is part of the recipe. */

@@ -2,11 +2,14 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type KeyboardEvent, type PointerEvent, useRef } from "react";
 
 import { type Item, api, got } from "@/api/client";
-import { type Recipe, type Step, findStep } from "@/api/recipe";
+import { type Recipe, type Step, findStep, portOf } from "@/api/recipe";
+import { pickLevel } from "@/bench/picking";
 import { Button } from "@/parts/Button";
+import { useMarks } from "@/shot/marks";
 import { useView } from "@/stage/viewState";
 
 import { type Slope, middleAt, transfer } from "./slope";
+import { useThinParts } from "./useThinParts";
 
 const WIDTH = 296;
 const HEIGHT = 126;
@@ -35,14 +38,16 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
     clip: set.clip !== false,
   };
   const domain = set.domain === "scene" ? "scene" : "display";
-  const address = step.in?.from;
-  const view = useView();
+  const address = portOf(step, "from");
+  const marks = useMarks((state) => state.marks);
+  const thin = useThinParts(shot, recipe, step, items);
+  const picking = useView((state) => state.pick?.label);
   const plot = useRef<SVGSVGElement>(null);
   const held = useRef<Post | null>(null);
   const source = items.find((item) => item.name === address?.split(".")[0]);
   const sound = address !== undefined && source !== undefined && !source.problem;
   const histogram = useQuery({
-    queryKey: ["histogram", shot, source?.digest, address, domain],
+    queryKey: ["histogram", shot, source?.digest, address, domain, marks],
     queryFn: () =>
       got(
         api.POST("/api/shots/{shot_id}/histogram", {
@@ -53,6 +58,7 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
             address: address!,
             domain,
             bins: 148,
+            marks,
           },
         }),
       ),
@@ -93,39 +99,23 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
     const now = post === "middle" ? middleAt(slope) : slope[post];
     put(post, now + turn * (event.shiftKey ? 0.001 : 0.01), true);
   };
-  const pick = (post: "black" | "white") => {
-    view.change({
-      pick: {
-        label: `what becomes ${post}`,
-        take: (x, y) => {
-          void got(
-            api.POST("/api/shots/{shot_id}/probe", {
-              params: { path: { shot_id: shot } },
-              body: {
-                recipe: recipe as unknown as Record<string, unknown>,
-                frame: 1,
-                addresses: [address!],
-                x,
-                y,
-                size: 3,
-              },
-            }),
-          ).then(([row]) => {
-            const channel = row?.channels[0];
-            const value = domain === "display" ? channel?.encoded : channel?.value;
-            if (typeof value === "number") put(post, value, true);
-          });
-        },
-      },
-    });
-  };
+  const pick = (post: "black" | "white") =>
+    pickLevel({ shot, recipe, items, address }, `what becomes ${post}`, domain, (value) =>
+      put(post, value, true),
+    );
 
   const line = Array.from({ length: 97 }, (_, index) => {
     const value = low + (index / 96) * (high - low);
     return `${index ? "L" : "M"}${toX(value).toFixed(1)} ${toY(transfer(slope, value)).toFixed(1)}`;
   }).join("");
-  const counts = histogram.data?.counts ?? [];
-  const most = Math.max(1, ...counts.slice(1, -1));
+  const data = histogram.data;
+  const skylines =
+    data?.subject && data.background
+      ? [
+          { side: "background", counts: data.background, fill: "#8c8c8c" },
+          { side: "subject", counts: data.subject, fill: "#f2f2f2" },
+        ]
+      : [{ side: "whole", counts: data?.counts ?? [], fill: "#a6a6a6" }];
   const posts: [Post, number, number][] = [
     ["black", slope.black, slope.outBlack],
     ["middle", middleAt(slope), (slope.outBlack + slope.outWhite) / 2],
@@ -140,20 +130,25 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
         role="group"
         aria-label="Slope plot"
       >
-        {counts.map((count, index) => {
-          const value = (index + 0.5) / counts.length;
-          const height = Math.min(1, Math.sqrt(count / most)) * (HEIGHT - 2 * PAD) * 0.55;
-          return height < 0.3 ? null : (
-            <rect
-              key={index}
-              x={toX(value) - ((WIDTH - 2 * PAD) / (high - low) / counts.length) * 0.4}
-              width={((WIDTH - 2 * PAD) / (high - low) / counts.length) * 0.8}
-              y={HEIGHT - PAD - height}
-              height={height}
-              fill="#8c8c8c"
-              fillOpacity={0.4 + 0.6 * Math.min(1, Math.max(0, transfer(slope, value)))}
-            />
-          );
+        {skylines.map(({ side, counts, fill }) => {
+          const most = Math.max(1, ...counts.slice(1, -1));
+          return counts.map((count, index) => {
+            const value = (index + 0.5) / counts.length;
+            const height = Math.min(1, Math.sqrt(count / most)) * (HEIGHT - 2 * PAD) * 0.55;
+            const width = (WIDTH - 2 * PAD) / (high - low) / counts.length;
+            return height < 0.3 ? null : (
+              <rect
+                key={`${side} ${index}`}
+                data-skyline={side}
+                x={toX(value) - width * 0.4}
+                width={width * 0.8}
+                y={HEIGHT - PAD - height}
+                height={height}
+                fill={fill}
+                fillOpacity={0.4 + 0.6 * Math.min(1, Math.max(0, transfer(slope, value)))}
+              />
+            );
+          });
         })}
         {(["black", "white"] as const).map((post) => (
           <line
@@ -201,17 +196,21 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
           <Button
             key={post}
             disabled={!sound}
-            lit={view.pick?.label === `what becomes ${post}`}
+            lit={picking === `what becomes ${post}`}
             onClick={() => pick(post)}
           >
             {post}
           </Button>
         ))}
-        <span className="ml-auto font-mono text-[11px] text-faint">
-          {histogram.data
-            ? `${histogram.data.below ? `${histogram.data.below} below 0 ` : ""}${histogram.data.above ? `${histogram.data.above} above 1` : ""}`
-            : ""}
-        </span>
+        {thin && thin.lost > 0 ? (
+          <span role="status" className="ml-auto font-mono text-[11px] text-clay">
+            {thin.lost} thin {thin.lost === 1 ? "part" : "parts"} lost
+          </span>
+        ) : (
+          <span className="ml-auto font-mono text-[11px] text-faint">
+            {thin?.thin ? `${thin.thin} thin ${thin.thin === 1 ? "part" : "parts"} kept` : ""}
+          </span>
+        )}
       </div>
     </div>
   );

@@ -1,0 +1,58 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+
+import { type Item, api, got } from "@/api/client";
+import { type Recipe, type Step, insertSteps, setPort } from "@/api/recipe";
+import { Button } from "@/parts/Button";
+import { useMarks } from "@/shot/marks";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  item: Item;
+  writable: boolean;
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+}
+
+/** What is likely wrong with the matte in focus, each with a remedy of one click. */
+export function Checks({ shot, recipe, item, writable, onPut }: Props) {
+  const marks = useMarks((state) => state.marks);
+  const checks = useQuery({
+    queryKey: ["checks", shot, item.name, item.digest, marks],
+    queryFn: () =>
+      got(
+        api.POST("/api/shots/{shot_id}/checks", {
+          params: { path: { shot_id: shot } },
+          body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1, item: item.name, marks },
+        }),
+      ),
+    enabled: !item.problem && item.digest !== "",
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+    gcTime: 30_000,
+    retry: false,
+  });
+  if (!checks.data?.length || item.problem) return null;
+  return (
+    <ul aria-label="Warnings" className="space-y-2">
+      {checks.data.map(({ code, text, remedy }) => (
+        <li key={code} className="border-l-2 border-clay pl-2">
+          <p className="leading-snug text-clay">{text}</p>
+          {writable && (
+            <Button
+              className="mt-1"
+              onClick={() =>
+                onPut((before) =>
+                  remedy.feed
+                    ? [setPort(before, item.name, remedy.feed.port!, remedy.feed.address), item.name]
+                    : insertSteps(before, remedy.steps as unknown as Step[], item.name),
+                )
+              }
+            >
+              {remedy.label}
+            </Button>
+          )}
+        </li>
+      ))}
+    </ul>
+  );
+}

@@ -1,0 +1,47 @@
+import type { Item, OperationRow } from "@/api/client";
+import { type Recipe, insertSteps } from "@/api/recipe";
+import { StepPanel } from "@/bench/StepPanel";
+import { pictureOf } from "@/stage/focus";
+
+import { ScoutBoard } from "./ScoutBoard";
+import { addAlpha } from "./strokes";
+import { Tools } from "./Tools";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+  operations: OperationRow[];
+  writable: boolean;
+  onTurnRound: () => void;
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+}
+
+/** The Mattes bench: scout above, the tools of the hand, and the chosen step below. */
+export function MattesPanel(props: Props) {
+  const { shot, recipe, items, item, writable, onPut } = props;
+  const known = items.find((entry) => entry.name === item);
+  const picture =
+    known && !known.plane
+      ? known
+      : items.find((entry) => item && entry.name === pictureOf(recipe, items, item));
+  return (
+    <aside
+      aria-label="Bench"
+      className="flex w-80 shrink-0 flex-col overflow-hidden border-l border-line bg-panel"
+    >
+      <ScoutBoard
+        shot={shot}
+        recipe={recipe}
+        picture={picture}
+        writable={writable}
+        onTake={(steps) => onPut((before) => insertSteps(before, steps, picture?.name ?? null))}
+      />
+      {writable && known && !known.problem && (
+        <Tools known={known} onAddAlpha={() => onPut((before) => addAlpha(before, known.name))} />
+      )}
+      <StepPanel {...props} />
+    </aside>
+  );
+}

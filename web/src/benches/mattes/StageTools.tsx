@@ -1,0 +1,109 @@
+import { useEffect } from "react";
+
+import type { Item } from "@/api/client";
+import { type Recipe, type Step, findStep, freeName, insertAfter } from "@/api/recipe";
+import { useDraft } from "@/shot/draft";
+import { useMarks } from "@/shot/marks";
+import { Drawings } from "@/stage/Drawings";
+import { pictureOf } from "@/stage/focus";
+import type { Placement } from "@/stage/geometry";
+import { LiveStroke } from "@/stage/LiveStroke";
+import { Overlay } from "@/stage/Overlay";
+import { useTools } from "@/stage/tools";
+
+import { addStroke } from "./strokes";
+import { pathsOf, setPaths, useDrawing } from "./useDrawing";
+import { useMarking } from "./useMarking";
+import { usePainting } from "./usePainting";
+
+interface Props {
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+  placement: Placement;
+  /** Changes whenever the stage shows another computed picture. */
+  shown: unknown;
+  writable: boolean;
+  onHover: (at: [number, number] | null) => void;
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+}
+
+/** What the Mattes bench does on the stage itself: marks, strokes, shapes, and the thin parts that vanish. */
+export function StageTools({ recipe, items, item, placement, shown, writable, onHover, onPut }: Props) {
+  const { tool, lost, path, points, change } = useTools();
+  const marks = useMarks((state) => state.marks);
+  const edit = useDraft((state) => state.edit);
+  const known = items.find((entry) => entry.name === item && !entry.problem);
+  const zoom = placement.zoom;
+
+  const marking = useMarking();
+  const painting = usePainting({
+    recipe,
+    known,
+    zoom,
+    onStroke: (stroke) => item && onPut((before) => addStroke(before, item, stroke)),
+    onRecipe: edit,
+  });
+  const drawing = useDrawing({
+    recipe,
+    item,
+    zoom,
+    onPath: (closed) => {
+      const step = item ? findStep(recipe, item) : undefined;
+      const index = step?.op === "shape" ? pathsOf(recipe, item).length : 0;
+      onPut((before) => {
+        if (item && findStep(before, item)?.op === "shape")
+          return [setPaths(before, item, [...pathsOf(before, item), closed]), item];
+        const like = (known && !known.plane ? known.name : item && pictureOf(before, items, item)) ?? item;
+        const name = freeName(before, "shape");
+        const added: Step = { name, op: "shape", in: like ? { like } : {}, set: { paths: [closed] } };
+        return [insertAfter(before, added, item && findStep(before, item) ? item : null), name];
+      });
+      change({ path: index, points: [] });
+    },
+    onRecipe: edit,
+  });
+  const { settle } = painting;
+  useEffect(() => settle(), [shown, settle]);
+  useEffect(() => change({ stroke: null, path: null, points: [] }), [item, change]);
+
+  const drawings = (
+    <Drawings
+      placement={placement}
+      marks={marks}
+      lost={lost}
+      paths={pathsOf(recipe, item)}
+      open={tool === "shape" ? drawing.open : []}
+      path={path}
+      chosen={points}
+    />
+  );
+  const place = { width: placement.width, height: placement.height };
+  if (tool === "none" || !writable)
+    return (
+      <div className="pointer-events-none absolute left-0 top-0" style={place}>
+        {drawings}
+      </div>
+    );
+  return (
+    <div className="absolute left-0 top-0" style={place}>
+      <Overlay
+        placement={placement}
+        gesture={tool === "touch" ? painting.gesture : tool === "shape" ? drawing.gesture : marking}
+        onHover={onHover}
+      >
+        {painting.live.map((stroke, index) => (
+          <LiveStroke key={index} stroke={stroke} placement={placement} />
+        ))}
+        {drawings}
+        {tool === "touch" && painting.refused && (
+          <p role="alert" className="absolute inset-x-0 top-3 text-center text-[12px] text-clay">
+            <span className="rounded-sm border border-clay bg-panel px-3 py-1">
+              {item} has no alpha to paint on; add one in the panel
+            </span>
+          </p>
+        )}
+      </Overlay>
+    </div>
+  );
+}

@@ -1,0 +1,117 @@
+import type { Item } from "@/api/client";
+import { Button } from "@/parts/Button";
+import { SlideField } from "@/parts/SlideField";
+import { Tip } from "@/parts/Tip";
+import { type Scope, type Tool, useTools } from "@/stage/tools";
+
+interface Props {
+  known: Item | undefined;
+  onAddAlpha: () => void;
+}
+
+const SCOPES: Scope[] = ["all", "colour", "alpha"];
+
+/** The two tools that work by hand on the stage, and the brush. */
+export function Tools({ known, onAddAlpha }: Props) {
+  const { tool, brush, change, paint } = useTools();
+  const choose = (next: Tool) => change({ tool: tool === next ? "none" : next });
+  const picture = known && !known.plane;
+  const noAlpha =
+    picture && brush.scope === "alpha" && !known.channels.some((name) => name.split(".").pop() === "A");
+  return (
+    <section aria-label="Tools" className="shrink-0 space-y-2 border-b border-line px-3 py-2 text-[12px]">
+      <div className="flex items-center gap-1.5">
+        <span className="mr-auto text-dim">By hand</span>
+        <Tip text="Paint on the stage; hold for the brush's settings" keys="T">
+          <Button lit={tool === "touch"} onClick={() => choose("touch")}>
+            Touch up
+          </Button>
+        </Tip>
+        <Tip text="Draw closed curves on the stage">
+          <Button lit={tool === "shape"} onClick={() => choose("shape")}>
+            Draw shapes
+          </Button>
+        </Tip>
+      </div>
+      {tool === "touch" && (
+        <div className="space-y-1.5">
+          <SlideField
+            label="Value"
+            value={brush.value}
+            low={0}
+            high={1}
+            step={0.01}
+            initial={1}
+            onChange={(value) => paint({ value })}
+          />
+          <SlideField
+            label="Radius"
+            value={brush.radius}
+            low={0.5}
+            high={200}
+            min={0.5}
+            max={2000}
+            step={0.5}
+            unit="px"
+            initial={24}
+            onChange={(radius) => paint({ radius })}
+          />
+          <SlideField
+            label="Hardness"
+            value={brush.hardness}
+            low={0}
+            high={1}
+            min={0}
+            max={1}
+            step={0.01}
+            initial={0.6}
+            onChange={(hardness) => paint({ hardness })}
+          />
+          <SlideField
+            label="Opacity"
+            value={brush.opacity}
+            low={0}
+            high={1}
+            min={0}
+            max={1}
+            step={0.01}
+            initial={1}
+            onChange={(opacity) => paint({ opacity })}
+          />
+          {picture && (
+            <div className="grid grid-cols-[84px_1fr] items-center gap-2">
+              <span className="text-dim">Works on</span>
+              <div role="group" aria-label="Works on" className="flex gap-1">
+                {SCOPES.map((scope) => (
+                  <Button key={scope} lit={brush.scope === scope} onClick={() => paint({ scope })}>
+                    {scope}
+                  </Button>
+                ))}
+              </div>
+            </div>
+          )}
+          {noAlpha ? (
+            <div
+              role="alert"
+              className="flex items-center justify-between gap-2 border-l-2 border-clay pl-2 text-clay"
+            >
+              <span>{known.name} has no alpha: it is opaque everywhere.</span>
+              <Button onClick={onAddAlpha}>Add an alpha</Button>
+            </div>
+          ) : (
+            <p className="leading-snug text-faint">
+              Drag to paint, Alt + click takes a stroke away, - and = change the radius.
+            </p>
+          )}
+        </div>
+      )}
+      {tool === "shape" && (
+        <p className="leading-snug text-faint">
+          Click to set points, drag for curves, click the first point or press Enter to close. Drag points,
+          curves or the whole; Ctrl + drag bends a point, a double click on the line adds one, Delete takes
+          away.
+        </p>
+      )}
+    </section>
+  );
+}

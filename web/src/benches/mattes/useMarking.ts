@@ -1,0 +1,49 @@
+import { useRef } from "react";
+
+import { MOST_MARKS, useMarks } from "@/shot/marks";
+import { useTools } from "@/stage/tools";
+
+import type { Gesture } from "./gestures";
+
+/** Marks are put by clicking or dragging, moved by dragging one, taken away with Alt. */
+export function useMarking(): Gesture {
+  const { tool, markRadius } = useTools();
+  const { marks, put } = useMarks();
+  const held = useRef<{ index: number; dx: number; dy: number } | null>(null);
+  const last = useRef<[number, number] | null>(null);
+  const side = tool === "background" ? "background" : "subject";
+  const round = (value: number) => Math.round(value * 10) / 10;
+  const dab = ([x, y]: [number, number]) => {
+    const now = useMarks.getState().marks;
+    if (now.length >= MOST_MARKS) return;
+    last.current = [x, y];
+    put([...now, { side, x: round(x), y: round(y), radius: markRadius }]);
+  };
+  return {
+    down: (at, event) => {
+      const index = marks.findLastIndex((mark) => Math.hypot(mark.x - at[0], mark.y - at[1]) <= mark.radius);
+      const mark = marks[index];
+      if (mark && event.altKey) put(marks.filter((_, other) => other !== index));
+      else if (mark) held.current = { index, dx: mark.x - at[0], dy: mark.y - at[1] };
+      else if (!event.altKey) dab(at);
+    },
+    move: (at) => {
+      const grip = held.current;
+      if (grip) {
+        const moved = { x: round(at[0] + grip.dx), y: round(at[1] + grip.dy) };
+        put(
+          useMarks
+            .getState()
+            .marks.map((mark, index) => (index === grip.index ? { ...mark, ...moved } : mark)),
+        );
+      } else if (last.current) {
+        const [x, y] = last.current;
+        if (Math.hypot(at[0] - x, at[1] - y) > 1.6 * markRadius) dab(at);
+      }
+    },
+    up: () => {
+      held.current = null;
+      last.current = null;
+    },
+  };
+}

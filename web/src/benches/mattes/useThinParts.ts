@@ -1,0 +1,36 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useDeferredValue, useEffect } from "react";
+
+import { type Item, api, got } from "@/api/client";
+import type { Recipe, Step } from "@/api/recipe";
+import { useMarks } from "@/shot/marks";
+import { useTools } from "@/stage/tools";
+
+/** The parts of a matte that a step makes vanish, counted, and shown on the stage while the step is in focus. */
+export function useThinParts(shot: number, recipe: Recipe, step: Step, items: Item[]) {
+  const marks = useMarks((state) => state.marks);
+  const change = useTools((state) => state.change);
+  const digest = useDeferredValue(items.find((item) => item.name === step.name)?.digest ?? "");
+  const thin = useQuery({
+    queryKey: ["thin", shot, step.name, digest, marks],
+    queryFn: ({ signal }) =>
+      got(
+        api.POST("/api/shots/{shot_id}/thin", {
+          params: { path: { shot_id: shot } },
+          body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1, item: step.name, marks },
+          signal,
+        }),
+      ),
+    enabled: digest !== "",
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+    gcTime: 30_000,
+    retry: false,
+  }).data;
+  const boxes = thin?.boxes;
+  useEffect(() => {
+    change({ lost: boxes ?? [] });
+    return () => change({ lost: [] });
+  }, [boxes, change]);
+  return thin;
+}

@@ -1,0 +1,144 @@
+import type { PathPoint, ShapePath } from "@/benches/mattes/paths";
+import { outline, pointsOf } from "@/benches/mattes/paths";
+import type { Mark } from "@/shot/marks";
+
+import type { Placement } from "./geometry";
+
+interface Props {
+  placement: Placement;
+  marks: Mark[];
+  /** Boxes of thin parts that vanish. */
+  lost: number[][];
+  paths: ShapePath[];
+  /** A path that is being drawn. */
+  open: PathPoint[];
+  path: number | null;
+  chosen: number[];
+}
+
+/** What lies over the picture as lines: marks, shapes, and the thin parts that are lost. */
+export function Drawings({ placement, marks, lost, paths, open, path, chosen }: Props) {
+  const { zoom, left, top } = placement;
+  const to = (x: number, y: number): [number, number] => [(x - left) * zoom, (y - top) * zoom];
+  return (
+    <svg
+      className="pointer-events-none absolute inset-0 h-full w-full"
+      role="img"
+      aria-label="Marks and shapes"
+    >
+      {marks.map((mark, index) => {
+        const [x, y] = to(mark.x, mark.y);
+        const radius = Math.max(4, mark.radius * zoom);
+        const subject = mark.side === "subject";
+        return (
+          <g key={index} data-mark={mark.side}>
+            <circle
+              cx={x}
+              cy={y}
+              r={radius}
+              fill="none"
+              stroke={subject ? "#000" : "#fff"}
+              strokeWidth={3.5}
+              strokeOpacity={0.55}
+            />
+            <circle
+              cx={x}
+              cy={y}
+              r={radius}
+              fill="none"
+              stroke={subject ? "#fff" : "#000"}
+              strokeWidth={1.6}
+            />
+            <circle
+              cx={x}
+              cy={y}
+              r={2.6}
+              fill={subject ? "#fff" : "#000"}
+              stroke={subject ? "#000" : "#fff"}
+              strokeWidth={0.8}
+            />
+          </g>
+        );
+      })}
+      {lost.map(([x, y, width, height], index) => {
+        const [sx, sy] = to(x!, y!);
+        return (
+          <rect
+            key={index}
+            x={sx - 3}
+            y={sy - 3}
+            width={Math.max(2, width! * zoom) + 6}
+            height={Math.max(2, height! * zoom) + 6}
+            rx={2}
+            fill="none"
+            strokeWidth={1.4}
+            className="animate-[breathe_0.9s_ease-in-out_infinite] stroke-clay"
+          />
+        );
+      })}
+      {paths.map((each, index) => (
+        <Outline
+          key={index}
+          points={pointsOf(each)}
+          to={to}
+          lit={index === path}
+          cut={each.mode === "cut"}
+          chosen={index === path ? chosen : []}
+        />
+      ))}
+      {open.length > 0 && <Outline points={open} to={to} lit cut={false} chosen={[open.length - 1]} open />}
+    </svg>
+  );
+}
+
+interface OutlineProps {
+  points: PathPoint[];
+  to: (x: number, y: number) => [number, number];
+  lit: boolean;
+  cut: boolean;
+  chosen: number[];
+  open?: boolean;
+}
+
+function Outline({ points, to, lit, cut, chosen, open = false }: OutlineProps) {
+  const path = outline(points, to, !open);
+  const one = chosen.length === 1 ? points[chosen[0]!] : undefined;
+  const handles = one
+    ? [one.slice(2, 4), one.slice(4, 6)].filter((pair) => pair.length === 2 && (pair[0] || pair[1]))
+    : [];
+  const line = cut ? "stroke-clay" : "stroke-lichen";
+  return (
+    <g data-path={open ? "open" : "closed"}>
+      <path d={path} fill="none" stroke="#000" strokeOpacity={0.55} strokeWidth={3} />
+      <path
+        d={path}
+        fill="none"
+        className={line}
+        strokeOpacity={lit ? 1 : 0.7}
+        strokeWidth={lit ? 1.6 : 1.1}
+      />
+      {handles.map(([dx, dy], index) => {
+        const [x, y] = to(one![0]!, one![1]!);
+        const [hx, hy] = to(one![0]! + dx!, one![1]! + dy!);
+        return (
+          <g key={index}>
+            <line x1={x} y1={y} x2={hx} y2={hy} className={line} strokeWidth={1} />
+            <circle cx={hx} cy={hy} r={3.4} className={`fill-panel ${line}`} strokeWidth={1.2} />
+          </g>
+        );
+      })}
+      {points.map(([x, y], index) => {
+        const [sx, sy] = to(x!, y!);
+        const held = chosen.includes(index);
+        return (
+          <path
+            key={index}
+            d={`M${sx} ${sy - 4.2}L${sx + 4.2} ${sy}L${sx} ${sy + 4.2}L${sx - 4.2} ${sy}Z`}
+            className={held ? `fill-lichen ${line}` : `fill-panel ${line}`}
+            strokeWidth={1.2}
+          />
+        );
+      })}
+    </g>
+  );
+}

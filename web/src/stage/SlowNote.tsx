@@ -1,0 +1,98 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+
+import { type Item, type Problem, api, got } from "@/api/client";
+import type { Recipe } from "@/api/recipe";
+import { Button } from "@/parts/Button";
+import { Message } from "@/parts/Message";
+
+import { useView } from "./viewState";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  items: Item[];
+  address: string;
+  /** The refusal that names the step that is not computed yet. */
+  problem: Problem;
+  writable: boolean;
+}
+
+/** How far a slow step is, with a way to stop it; the stage shows the last picture meanwhile. */
+export function SlowNote({ shot, recipe, items, address, problem, writable }: Props) {
+  const client = useQueryClient();
+  const step = /'(.+?)'/.exec(problem.where)?.[1] ?? "";
+  const digest = items.find((item) => item.name === step)?.digest ?? "";
+  const key = ["slow", shot];
+  const rows = useQuery({
+    queryKey: key,
+    queryFn: () => got(api.GET("/api/shots/{shot_id}/slow", { params: { path: { shot_id: shot } } })),
+    refetchInterval: 400,
+    gcTime: 0,
+  }).data;
+  const job = rows?.find((row) => row.item === step && row.digest === digest);
+  const start = () =>
+    got(
+      api.POST("/api/shots/{shot_id}/slow", {
+        params: { path: { shot_id: shot } },
+        body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1, address },
+      }),
+    ).then((next) => client.setQueryData(key, next));
+  const state = job?.state;
+
+  // A setting that is still being dragged starts nothing: what stands for a moment does.
+  useEffect(() => {
+    if (!rows || state) return;
+    const timer = setTimeout(() => void start().catch(() => undefined), 500);
+    return () => clearTimeout(timer);
+    // Rows only matter as being there.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [rows === undefined, state, digest]);
+  useEffect(() => {
+    if (state !== "done") return;
+    useView.getState().change({ turn: useView.getState().turn + 1 });
+    void client.refetchQueries({ predicate: (query) => query.state.status === "error" });
+  }, [state, client]);
+
+  if (job?.problem) return <Message problem={job.problem} />;
+  const part = Math.round((job?.done ?? 0) * 100);
+  return (
+    <div role="status" className="w-72 rounded-sm border border-line bg-panel/95 px-3 py-2 text-[12px]">
+      <div className="flex items-center justify-between gap-3">
+        <span className="truncate">
+          {state === "stopped" ? `${step} was stopped` : `Computing ${step} in full resolution`}
+        </span>
+        <span className="font-mono text-dim">{state === "stopped" ? "" : `${part} %`}</span>
+      </div>
+      {state !== "stopped" && (
+        <div
+          role="progressbar"
+          aria-label={`Progress of ${step}`}
+          aria-valuenow={part}
+          className="mt-2 h-[3px] rounded-full bg-line"
+        >
+          <div className="h-full rounded-full bg-lichen transition-[width]" style={{ width: `${part}%` }} />
+        </div>
+      )}
+      {writable && (
+        <div className="mt-2 flex gap-2">
+          {state === "stopped" ? (
+            <Button onClick={() => void start()}>Compute it</Button>
+          ) : (
+            <Button
+              onClick={() =>
+                void got(
+                  api.DELETE("/api/shots/{shot_id}/slow/{item}", {
+                    params: { path: { shot_id: shot, item: step } },
+                  }),
+                ).then((next) => client.setQueryData(key, next))
+              }
+            >
+              Stop
+            </Button>
+          )}
+        </div>
+      )}
+    </div>
+  );
+}

@@ -18,7 +18,7 @@ from nexal.picture import Plane
 Outline = NDArray[np.float64]
 
 
-def flatten(points: NDArray[np.float64], tolerance: float = 0.02) -> Outline:
+def flatten(points: NDArray[np.float64], tolerance: float = 0.002) -> Outline:
     """A closed chain of cubic curves as line segments.
 
     `points` is N x 8: x, y, incoming and outgoing tangent relative to the point, and feather inward and outward.
@@ -68,7 +68,9 @@ def _accumulate(areas: NDArray[np.float64], outline: Outline) -> None:
             rise = (bottom - top) * sign
             span = right - left
             before = 0.0
-            for column in range(max(0, math.floor(left)), min(width, math.ceil(right) + 1)):
+            # An edge left of the array counts in full from the first column on.
+            first = max(0, math.floor(left))
+            for column in range(first, min(width, max(first, math.ceil(right)) + 1)):
                 # Part of the pixel right of the edge, averaged along the edge; the whole pixel from its end on.
                 if span > 1e-12:
                     part = (_right_of(column + 1.0 - left) - _right_of(column + 1.0 - right)) / span
@@ -106,7 +108,8 @@ def area_coverage(shape: tuple[int, int], outline: Outline) -> Plane:
     """Part of each pixel that lies inside a closed outline (M x 2 or more, x and y first), exact but for float32."""
     areas = np.zeros(shape, np.float64)
     _accumulate(areas, np.ascontiguousarray(outline, np.float64))
-    return np.minimum(np.abs(np.cumsum(areas, axis=1)), 1).astype(np.float32)
+    # Sums that should be 0 are off by rounding only.
+    return np.minimum(np.abs(np.cumsum(areas, axis=1).round(9)), 1).astype(np.float32)
 
 
 def feathered_coverage(shape: tuple[int, int], outline: Outline) -> Plane:

@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.http import HttpResponse
 from django.test import Client, TestCase, override_settings
@@ -28,6 +29,10 @@ def _shared_store() -> Path:
     folder = tempfile.TemporaryDirectory(prefix="nexal-store-")
     atexit.register(folder.cleanup)
     return Path(folder.name)
+
+
+# What slow work leaves behind belongs to the tests alone; the server's engine takes the folder once.
+settings.NEXAL_KEPT = _shared_store() / "kept"
 
 
 def exr_bytes(planes: dict[str, Any]) -> bytes:

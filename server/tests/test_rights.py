@@ -28,7 +28,13 @@ WRITES = {
     ("PUT", "/api/shots/{shot_id}/deliverables/{deliverable_id}"): {"from": "moth", "file": "y.exr"},
     ("DELETE", "/api/shots/{shot_id}/deliverables/{deliverable_id}"): None,
     ("POST", "/api/shots/{shot_id}/deliverables/{deliverable_id}/renders"): None,
+    ("PUT", "/api/shots/{shot_id}/marks"): {"marks": [{"side": "subject", "x": 3, "y": 3, "radius": 2}]},
+    ("DELETE", "/api/shots/{shot_id}/slow/{item}"): None,
 }
+MARKS = [
+    {"side": "subject", "x": 32, "y": 24, "radius": 4},
+    {"side": "background", "x": 6, "y": 6, "radius": 4},
+]
 READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/projects/{project_id}"): None,
     ("GET", "/api/projects/{project_id}/shots"): None,
@@ -42,6 +48,11 @@ READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/shots/{shot_id}/revisions/{number}/view/{address}"): None,
     ("POST", "/api/shots/{shot_id}/probe"): {"addresses": ["cut"], "x": 3, "y": 3},
     ("POST", "/api/shots/{shot_id}/histogram"): {"address": "matte"},
+    ("POST", "/api/shots/{shot_id}/scout"): {"address": "moth", "marks": MARKS},
+    ("POST", "/api/shots/{shot_id}/thin"): {"item": "core"},
+    ("POST", "/api/shots/{shot_id}/checks"): {"item": "matte"},
+    ("GET", "/api/shots/{shot_id}/slow"): None,
+    ("POST", "/api/shots/{shot_id}/slow"): {"address": "cut"},
     ("GET", "/api/shots/{shot_id}/deliverables"): None,
     ("GET", "/api/shots/{shot_id}/renders/{render_id}/file"): None,
 }
@@ -61,6 +72,7 @@ class Rights(ServerTest):
             "source_id": source["id"],
             "number": 2,
             "address": "cut",
+            "item": "matte",
             "deliverable_id": deliverable.pk,
             "render_id": render.pk,
         }

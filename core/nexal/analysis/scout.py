@@ -186,7 +186,11 @@ class _Judge:
                 row["cost"],
             )
         )
-        return [{key: value for key, value in row.items() if key != "cost"} for row in rows[:count]]
+        distinct: dict[tuple[Any, ...], dict[str, Any]] = {}
+        for row in rows:
+            alike = (round(row["separation"], 5), f"{row['fisher']:.3g}", round(row["edge_kept"], 3))
+            distinct.setdefault(alike, {key: value for key, value in row.items() if key != "cost"})
+        return list(distinct.values())[:count]
 
     def _cost(self, code: NDArray[np.int32]) -> float:
         """Steps and turns that a candidate needs."""

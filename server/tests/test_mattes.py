@@ -1,0 +1,184 @@
+"""Marks, scout, thin parts, checks and slow work over HTTP."""
+
+from __future__ import annotations
+
+import threading
+import time
+
+import numpy as np
+from server_support import ServerTest, exr_bytes, planes_of, plate
+
+from nexal.engine import Cancellation
+from stage.services import engine
+from stage.slow import SlowWork, slow_work
+
+MARKS = [
+    {"side": "subject", "x": 32.0, "y": 24.0, "radius": 6.0},
+    {"side": "background", "x": 8.0, "y": 8.0, "radius": 5.0},
+]
+
+
+class MattesTest(ServerTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.upload()
+        self.save(self.story())
+        self.path = f"/api/shots/{self.shot.pk}"
+        slow_work.cache_clear()
+        engine().cache.clear()
+
+
+class Marks(MattesTest):
+    def test_marks_stay_with_the_shot_and_make_no_revision(self) -> None:
+        self.assertEqual(self.api.get(self.path).json()["marks"], [])
+        answer = self.api.send("PUT", f"{self.path}/marks", {"marks": MARKS})
+        self.assertEqual((answer.status_code, answer.json()["marks"]), (200, MARKS))
+        whole = self.api.get(self.path).json()
+        self.assertEqual((whole["marks"], whole["head"]["number"]), (MARKS, 2))
+        self.api.send("PUT", f"{self.path}/marks", {"marks": []})
+        self.assertEqual(self.api.get(self.path).json()["marks"], [])
+
+    def test_marks_that_make_no_sense_are_refused_and_nothing_is_lost(self) -> None:
+        self.api.send("PUT", f"{self.path}/marks", {"marks": MARKS})
+        for mark in (
+            MARKS[0] | {"side": "sky"},
+            MARKS[0] | {"radius": 0},
+            MARKS[0] | {"x": 1e12},
+            {"side": "subject"},
+        ):
+            with self.subTest(mark):
+                answer = self.api.send("PUT", f"{self.path}/marks", {"marks": [mark]})
+                self.assertEqual(answer.status_code, 422)
+        many = self.api.send("PUT", f"{self.path}/marks", {"marks": MARKS * 300})
+        self.assertEqual(many.status_code, 422)
+        self.assertEqual(self.api.get(self.path).json()["marks"], MARKS)
+
+
+class Scout(MattesTest):
+    def test_rows_with_steps_that_make_the_matte(self) -> None:
+        answer = self.api.post(f"{self.path}/scout", {"address": "moth", "marks": MARKS, "rows": 5})
+        self.assertEqual(answer.status_code, 200, answer.content)
+        scouted = answer.json()
+        self.assertGreaterEqual(scouted["tried"], 500)
+        self.assertEqual(len(scouted["rows"]), 5)
+        row = scouted["rows"][0]
+        self.assertEqual(row["separation"], 1)
+        recipe = self.story()
+        recipe["steps"] = row["steps"]
+        view = self.api.post(f"{self.path}/view", {"recipe": recipe, "address": "matte"})
+        planes = planes_of(view)
+        disc = plate()["R"] > 0.5
+        np.testing.assert_allclose(planes["Y"], disc, atol=0.02)
+
+    def test_without_marks_it_says_what_is_missing(self) -> None:
+        answer = self.api.post(f"{self.path}/scout", {"address": "moth", "marks": MARKS[:1]})
+        self.assertEqual((answer.status_code, answer.json()["where"]), (422, "background"))
+        self.assertIn("8 are wanted", answer.json()["message"])
+
+    def test_skylines_of_the_marks(self) -> None:
+        ask = {"address": "pull", "domain": "scene", "bins": 100, "marks": MARKS}
+        row = self.api.post(f"{self.path}/histogram", ask).json()
+        pull = float(np.float16(0.6)) - float(np.float16(0.1))
+        self.assertEqual(int(np.argmax(row["background"])), int(pull * 100))
+        # The disc's pull lies below 0: none of its pixels is in the skyline.
+        self.assertEqual(sum(row["subject"]), 0)
+        self.assertGreater(sum(row["background"]), 60)
+        self.assertIsNone(self.api.post(f"{self.path}/histogram", {"address": "pull"}).json()["subject"])
+
+
+class Judging(MattesTest):
+    def test_thin_parts(self) -> None:
+        plane = np.zeros((48, 64), np.float32)
+        plane[20:40, 5:30] = 1
+        plane[10, 34:60] = 0.4
+        self.upload("lines.exr", exr_bytes({"M": plane}))
+        step = {"name": "s", "op": "stretch", "in": {"from": "lines.M"}, "set": {"black": 0.3, "white": 1}}
+        recipe = {"nexal": 1, "sources": {"lines": {"files": "lines.exr"}}, "steps": [step]}
+        answer = self.api.post(f"{self.path}/thin", {"recipe": recipe, "item": "s"}).json()
+        self.assertEqual(answer, {"thin": 1, "lost": 1, "boxes": [[34, 10, 26, 1]]})
+        fault = self.api.post(f"{self.path}/thin", {"item": "cut"})
+        self.assertEqual((fault.status_code, fault.json()["where"]), (422, "step 'cut'"))
+
+    def test_a_warning_with_its_remedy(self) -> None:
+        (advice,) = self.api.post(f"{self.path}/checks", {"item": "core", "marks": MARKS}).json()
+        self.assertEqual(advice["code"], "turned")
+        self.assertEqual(advice["remedy"]["steps"][0]["op"], "invert")
+        self.assertEqual(self.api.post(f"{self.path}/checks", {"item": "matte", "marks": MARKS}).json(), [])
+
+
+class Slow(MattesTest):
+    def recipe(self, band: int = 4) -> dict[str, object]:
+        recipe = self.story()
+        recipe["steps"].append(
+            {"name": "fine", "op": "fine_edge", "in": {"picture": "moth", "matte": "matte"}, "set": {"band": band}}
+        )
+        return recipe
+
+    def test_views_do_not_wait_and_the_work_is_done_in_the_background(self) -> None:
+        recipe = self.recipe()
+        answer = self.api.post(f"{self.path}/view", {"recipe": recipe, "address": "fine"})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "pending"))
+        self.assertEqual(answer.json()["where"], "step 'fine'")
+        probe = self.api.post(f"{self.path}/probe", {"recipe": recipe, "addresses": ["fine"], "x": 3, "y": 3})
+        self.assertEqual(probe.json()["code"], "pending")
+        rows = self.api.post(f"{self.path}/slow", {"recipe": recipe, "address": "fine"}).json()
+        self.assertEqual([(row["item"], row["state"], row["done"]) for row in rows], [("fine", "done", 1)])
+        view = self.api.post(f"{self.path}/view", {"recipe": recipe, "address": "fine"})
+        np.testing.assert_allclose(planes_of(view)["Y"], plate()["R"] > 0.5, atol=0.02)
+        # Nothing is left to do for what is there, or for what needs nothing slow.
+        self.assertEqual(len(self.api.post(f"{self.path}/slow", {"address": "matte"}).json()), 1)
+
+    def test_what_cannot_be_computed_is_told(self) -> None:
+        rows = self.api.post(f"{self.path}/slow", {"recipe": self.recipe(band=60), "address": "fine"}).json()
+        self.assertEqual((rows[0]["state"], rows[0]["problem"]["code"]), ("failed", "setting"))
+        self.assertIn("surely", rows[0]["problem"]["message"])
+
+    def test_a_job_is_stopped_replaced_and_started_again(self) -> None:
+        gate, threads = threading.Event(), []
+
+        def later(work: object) -> None:
+            thread = threading.Thread(target=work)  # type: ignore[arg-type]
+            threads.append(thread)
+            thread.start()
+
+        class Waiting:
+            """An engine whose work ends when the gate opens, or when it is cancelled."""
+
+            def evaluate(self, *_: object, cancellation: Cancellation, **__: object) -> None:
+                while not gate.is_set():
+                    cancellation.check()
+                    time.sleep(0.005)
+
+        class Thing:
+            def __init__(self, digest: str) -> None:
+                self.item, self.digest = "fine", digest
+                self.description = type("D", (), {"window": type("W", (), {"x": 0, "y": 0}), "channels": ("Y",)})
+
+        work = SlowWork(later)
+        first = work.start(1, Waiting(), None, Thing("a"))  # type: ignore[arg-type]
+        self.assertIs(work.start(1, Waiting(), None, Thing("a")), first)  # type: ignore[arg-type]
+        second = work.start(1, Waiting(), None, Thing("b"))  # type: ignore[arg-type]
+        threads[0].join(5)
+        self.assertEqual(first.state, "stopped")
+        self.assertEqual(work.of(1), [second])
+        self.assertEqual(work.of(2), [])
+        work.stop(1, "fine")
+        threads[1].join(5)
+        self.assertEqual(second.state, "stopped")
+        third = work.start(1, Waiting(), None, Thing("b"))  # type: ignore[arg-type]
+        gate.set()
+        threads[2].join(5)
+        self.assertEqual((third.state, len(threads)), ("done", 3))
+
+
+class ManyStrokes(MattesTest):
+    def test_a_recipe_of_a_thousand_strokes_is_saved_and_shown(self) -> None:
+        strokes = [{"points": [[i % 64, i % 48], [(i * 7) % 64, 10]], "radius": 3} for i in range(1000)]
+        recipe = self.story()
+        recipe["steps"].append({"name": "t", "op": "touch_up", "in": {"matte": "matte"}, "set": {"strokes": strokes}})
+        self.assertEqual(self.save(recipe).status_code, 200)
+        view = self.api.post(f"{self.path}/view", {"address": "t"})
+        self.assertEqual(view.status_code, 200)
+        self.assertGreater(float(planes_of(view)["Y"].astype(float).mean()), 0.5)
+        history = self.api.get(f"{self.path}/revisions").json()
+        self.assertLess(len(history[-1]["sentence"]), 80)

@@ -6,7 +6,7 @@ USERNAME, PASSWORD = "compositor", "night-conservatory"
 PROJECT = "Night Conservatory"
 
 
-def _step(name: str, op: str, inputs: dict[str, str], **settings: Any) -> dict[str, Any]:
+def _step(name: str, op: str, inputs: dict[str, str | list[str]], **settings: Any) -> dict[str, Any]:
     return {"name": name, "op": op, "in": inputs, "set": settings}
 
 
@@ -27,6 +27,51 @@ SHOTS: dict[str, dict[str, Any]] = {
             _step("over_house", "stack", {"under": "interior", "over": "cut"}),
         ],
     },
+    "045 moth screen": {
+        "nexal": 1,
+        "sources": {
+            "moth": {"files": "moth.exr"},
+            "backing": {"files": "backing.exr"},
+            "interior": {"files": "interior.exr"},
+        },
+        "steps": [
+            _step(
+                "pull", "screen_pull", {"picture": "moth", "clean": "backing"}, balance=0.66, black=0.01, white=0.985
+            ),
+            _step("unspilled", "despill", {"picture": "moth"}, amount=0.85, keep_luminance=0.4),
+            _step("cut", "attach_alpha", {"picture": "unspilled", "alpha": "pull"}),
+            _step("over_house", "stack", {"under": "interior", "over": "cut"}),
+        ],
+    },
+    "024 frond": {
+        "nexal": 1,
+        "sources": {"frond": {"files": "frond.png"}},
+        "steps": [
+            _step("crossed", "cross", {"a": "frond.G", "b": "frond.R"}, mode="divide"),
+            _step("fronds", "stretch", {"from": "crossed"}, black=0.985, white=1.06),
+            _step("darker", "grade", {"picture": "frond", "matte": "fronds"}, exposure=-1.0, invert_matte=True),
+        ],
+    },
+    "060 wing by the lamp": {
+        "nexal": 1,
+        "sources": {"wing": {"files": "wing.exr"}},
+        "steps": [
+            _step("glass", "luma_pull", {"picture": "wing"}, low=0.7, high=4.0, low_softness=0.24),
+            _step("matte", "invert", {"from": "glass"}),
+            _step("clean", "despeckle", {"matte": "matte"}, islands=8.0, holes=8.0),
+            _step("cut", "attach_alpha", {"picture": "wing", "alpha": "clean"}),
+        ],
+    },
+    "080 print": {
+        "nexal": 1,
+        "sources": {"ink": {"files": "print.tif"}},
+        "steps": [
+            _step("colour", "ink_join", {"picture": "ink"}),
+            _step("crossed", "cross", {"a": "colour.R", "b": "colour.B"}, mode="subtract"),
+            _step("matte", "stretch", {"from": "crossed"}, black=0.0, white=0.2),
+            _step("ink_cut", "attach_alpha", {"picture": "ink", "alpha": "matte"}),
+        ],
+    },
     "020 fern": {
         "nexal": 1,
         "sources": {"fern": {"files": "fern.png"}},
@@ -44,3 +89,22 @@ SHOTS: dict[str, dict[str, Any]] = {
         ],
     },
 }
+
+
+def _marks(**sides: list[tuple[float, float, float]]) -> list[dict[str, Any]]:
+    return [{"side": side, "x": x, "y": y, "radius": r} for side, dabs in sides.items() for x, y, r in dabs]
+
+
+MARKS: dict[str, list[dict[str, Any]]] = {
+    "024 frond": _marks(
+        subject=[(388, 600, 9), (264, 630, 8), (807, 588, 8), (312, 486, 8)],
+        background=[(100, 150, 30), (900, 120, 30), (570, 620, 26), (1220, 760, 24)],
+    ),
+    "060 wing by the lamp": _marks(
+        subject=[(620, 480, 20), (900, 260, 16)], background=[(200, 200, 24), (1150, 700, 24), (640, 160, 20)]
+    ),
+    "080 print": _marks(
+        subject=[(500, 600, 9), (640, 240, 14), (640, 500, 20)], background=[(200, 200, 26), (1000, 700, 26)]
+    ),
+}
+"""Spots of subject and background, kept with some of the shots."""

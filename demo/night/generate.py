@@ -17,9 +17,18 @@ from numpy.typing import NDArray
 
 from demo.night.drawing import blur
 
-PICTURES = ("moth.exr", "backing.exr", "fern.png", "house.exr", "interior.exr")
-TRUTH = ("moth_true.exr",)
-"""The moth's own straight colour and alpha, for tests."""
+PICTURES = (
+    "moth.exr",
+    "backing.exr",
+    "fern.png",
+    "frond.png",
+    "wing.exr",
+    "print.tif",
+    "house.exr",
+    "interior.exr",
+)
+TRUTH = ("moth_true.exr", "frond_true.exr", "wing_true.exr", "print_true.exr")
+"""True alpha (of the moth its straight colour too), for tests."""
 
 
 def _write_exr(path: Path, channels: Mapping[str, NDArray[Any]]) -> None:
@@ -45,8 +54,27 @@ def write_plates(folder: Path) -> None:
     _write_exr(folder / "moth.exr", _rgb(moth.plate))
     _write_exr(folder / "backing.exr", _rgb(moth.backing))
     _write_exr(folder / "moth_true.exr", _rgb(moth.colour) | {"A": moth.alpha})
-    codes = np.floor(np.clip(encode(make_fern()), 0, 1) * 255 + 0.5).astype(np.uint8)
-    cv2.imwrite(str(folder / "fern.png"), codes[..., ::-1])
+    cv2.imwrite(str(folder / "fern.png"), _codes(encode(make_fern()))[..., ::-1])
+    write_hard_plates(folder)
+
+
+def write_hard_plates(folder: Path) -> None:
+    """The frond, the wing and the print, with their true alpha."""
+    from PIL import Image
+
+    from demo.night.plates import make_frond, make_print, make_wing
+    from nexal.kernels.pointmath import encode
+
+    frond, wing, ink = make_frond(), make_wing(), make_print()
+    cv2.imwrite(str(folder / "frond.png"), _codes(encode(frond.pixels))[..., ::-1])
+    _write_exr(folder / "wing.exr", _rgb(wing.pixels))
+    Image.fromarray(_codes(ink.pixels), "CMYK").save(folder / "print.tif", compression="tiff_lzw")
+    for name, plate in (("frond", frond), ("wing", wing), ("print", ink)):
+        _write_exr(folder / f"{name}_true.exr", {"A": plate.alpha})
+
+
+def _codes(values: NDArray[np.float32]) -> NDArray[np.uint8]:
+    return np.floor(np.clip(values, 0, 1) * 255 + 0.5).astype(np.uint8)
 
 
 def write_house(folder: Path) -> None:

@@ -9,7 +9,7 @@ from django.core.management.base import BaseCommand
 
 from accounts.models import User
 from demo.night.generate import generate
-from demo.recipes import PASSWORD, PROJECT, SHOTS, USERNAME
+from demo.recipes import MARKS, PASSWORD, PROJECT, SHOTS, USERNAME
 from nexal.recipe import parse_recipe
 from projects.models import Membership, Project, Role, Shot
 from recipes.services import first_revision, save
@@ -45,7 +45,7 @@ class Command(BaseCommand):
 
 def seed_shot(project: Project, name: str, author: int, folder: Path) -> Shot:
     """One demo shot with its pictures imported and its recipe as second revision."""
-    shot = Shot.objects.create(project=project, name=name)
+    shot = Shot.objects.create(project=project, name=name, marks=MARKS.get(name, []))
     revision = first_revision(shot, author)
     recipe = parse_recipe(SHOTS[name])
     for spec in recipe.sources.values():

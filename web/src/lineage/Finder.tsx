@@ -17,9 +17,10 @@ function rank(operation: OperationRow, words: string[]): number {
   const text = `${name} ${operation.needs} ${operation.family} ${operation.text}`.toLowerCase();
   if (!words.every((word) => text.includes(word))) return -1;
   const first = words[0] ?? "";
-  return (
-    (name.startsWith(first) ? 4 : name.includes(first) ? 2 : 0) + (operation.needs.includes(first) ? 1 : 0)
-  );
+  const phrase = words.join(" ");
+  const named = name.startsWith(phrase) ? 6 : name.startsWith(first) ? 4 : name.includes(first) ? 2 : 0;
+  const needed = operation.needs.includes(phrase) ? (words.length > 1 ? 5 : 1) : 0;
+  return named + needed;
 }
 
 /** Find a step to add, by name or by need; arrow keys and Enter. */

@@ -30,7 +30,7 @@ export function ModeStepper({ modes, mode, onChange }: Props) {
       <Button aria-label="Next mode" onClick={() => step(1)}>
         <ChevronRight size={13} />
       </Button>
-      <span className="w-12 text-right font-mono text-[11px] text-faint">
+      <span className="w-14 shrink-0 whitespace-nowrap text-right font-mono text-[11px] text-faint">
         {at + 1} of {modes.length}
       </span>
     </div>

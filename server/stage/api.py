@@ -46,6 +46,8 @@ class HistogramAsk(Ask, Marks):
     address: str
     domain: str = "display"
     bins: int = Field(128, ge=2, le=1024)
+    low: float = Field(0.0, ge=-1e9, le=1e9)
+    high: float = Field(1.0, ge=-1e9, le=1e9)
 
 
 class Item(Schema):
@@ -232,4 +234,4 @@ def histogram(request: HttpRequest, shot_id: int, ask: HistogramAsk) -> dict[str
     """Histogram of an item over 0 to 1 in a domain."""
     planned = _plan(request, shot_id, ask)
     feed = planned.feed(ask.address)
-    return core_histogram(engine(), planned, feed, ask.domain, ask.bins, **sides(ask.marks))
+    return core_histogram(engine(), planned, feed, ask.domain, ask.bins, **sides(ask.marks), low=ask.low, high=ask.high)

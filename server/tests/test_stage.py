@@ -97,6 +97,10 @@ class Stage(ServerTest):
         self.assertEqual((row["below"], row["total"]), (int((pull < 0).sum()), 64 * 48))
         self.assertEqual(sum(row["counts"]) + row["below"] + row["above"], row["total"])
         self.assertAlmostEqual(row["max"], pull.max(), 3)
+        wide = self.api.post(f"{self.path}/histogram", {"address": "pull", "bins": 10, "low": -1, "high": 1}).json()
+        self.assertEqual((wide["low"], wide["high"], wide["below"], sum(wide["counts"])), (-1, 1, 0, row["total"]))
+        self.assertEqual(wide["max"], row["max"])
+        self.assertEqual(self.api.post(f"{self.path}/histogram", {"address": "pull", "low": 2}).status_code, 422)
 
     def test_inspection_describes_every_item(self) -> None:
         rows = {row["name"]: row for row in self.api.post(f"{self.path}/inspect", {}).json()}

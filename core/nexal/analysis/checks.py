@@ -22,7 +22,8 @@ LOST = 0.5
 """A thin part that keeps less than this much of its coverage is lost."""
 STANDS_OUT = 0.2
 """How far a thin part rises above its surroundings, as a part of the way from background to subject."""
-LEAST_AREA = 3
+LEAST_AREA = 8
+"""Pixels below which a thin spot is noise, not a part."""
 MOST_BOXES = 200
 
 DEEP = 6

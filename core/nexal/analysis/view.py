@@ -54,14 +54,18 @@ def histogram(
     bins: int = 128,
     subject: Sequence[Mark] = (),
     background: Sequence[Mark] = (),
+    low: float = 0.0,
+    high: float = 1.0,
 ) -> dict[str, Any]:
-    """Histogram of a plane (or of all colour of a picture) over 0 to 1 in a domain, at a proxy scale.
+    """Histogram of a plane (or of all colour of a picture) from `low` to `high` in a domain, at a proxy scale.
 
     `min` and `max` are the ends of its finite values as they are, None where there is none. `subject` and `background`
     are the counts of the marked pixels alone, in full resolution, and None where there are no marks.
     """
     if domain not in ("display", "scene"):
         raise SettingError(f"'{domain}' is not a domain", where="domain", remedy="use display or scene")
+    if not low < high:
+        raise SettingError("low is not below high", where="low", remedy="give a range")
     description = feed.description
     names = description.channels if description.is_plane else description.colour or description.channels
     longest = max(description.display.width, description.display.height)
@@ -69,16 +73,16 @@ def histogram(
     picture = engine.evaluate(feed, plan, scale=scale, channels=names, keep_all=True, patient=False)
     counts = np.zeros(bins, np.int64)
     below = above = total = 0
-    low, high = np.inf, -np.inf
+    least, most = np.inf, -np.inf
     for name, plane in picture.planes.items():
         values = encode(plane) if domain == "display" and name not in description.data else plane
-        counts += np.asarray(skyline(values, 0.0, 1.0, bins))
-        below += int(np.count_nonzero(values < 0))
-        above += int(np.count_nonzero(values > 1))
+        counts += np.asarray(skyline(values, low, high, bins))
+        below += int(np.count_nonzero(values < low))
+        above += int(np.count_nonzero(values > high))
         total += values.size
         finite = plane[np.isfinite(plane)]
-        low, high = min(low, finite.min(initial=np.inf)), max(high, finite.max(initial=-np.inf))
-    ends = (float(low), float(high)) if low <= high else (None, None)
+        least, most = min(least, finite.min(initial=np.inf)), max(most, finite.max(initial=-np.inf))
+    ends = (float(least), float(most)) if least <= most else (None, None)
     row: dict[str, Any] = {"min": ends[0], "max": ends[1]}
     for side, marks in (("subject", subject), ("background", background)):
         row[side] = None
@@ -87,5 +91,5 @@ def histogram(
             for index, name in enumerate(names):
                 if domain == "display" and name not in description.data:
                     values[index] = encode(values[index])
-            row[side] = [int(count) for count in skyline(values, 0.0, 1.0, bins)]
-    return row | {"low": 0.0, "high": 1.0, "counts": counts.tolist(), "below": below, "above": above, "total": total}
+            row[side] = [int(count) for count in skyline(values, low, high, bins)]
+    return row | {"low": low, "high": high, "counts": counts.tolist(), "below": below, "above": above, "total": total}

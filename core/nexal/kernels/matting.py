@@ -5,8 +5,11 @@ Reference: A. Levin, D. Lischinski, Y. Weiss, *A Closed-Form Solution to Natural
 
 from __future__ import annotations
 
+import contextlib
+import io
 import math
 from collections.abc import Callable
+from typing import Any
 
 import cv2
 import numpy as np
@@ -15,6 +18,12 @@ from numpy.typing import NDArray
 from nexal.picture import Plane
 
 TOLERANCE = 1e-7
+MOST_STEPS = 2000
+LARGE = 250_000
+"""Pixels of a connected band up to which it is solved in one go: some seconds and a gigabyte."""
+BLOCK = 256
+AROUND = 40
+"""How far a block's equations reach beyond it."""
 
 
 def trimap_of(matte: Plane, band: int) -> Plane:
@@ -36,7 +45,9 @@ def closed_form(image: NDArray[np.float64], trimap: Plane, report: Callable[[flo
     """Alpha where the trimap lies between 0 and 1, the trimap elsewhere.
 
     `image` is H x W x 3 in linear light. Each connected part of the band is solved on its own crop: parts that are
-    further apart than a window of the matting Laplacian do not touch each other's equations. `report` is called with
+    further apart than a window of the matting Laplacian do not touch each other's equations. A part of more than
+    `LARGE` pixels is solved at half the size first, then in blocks whose surroundings are held at that coarse alpha,
+    as the paper's own coarse-to-fine scheme does, so that neither time nor memory run away. `report` is called with
     the share done and may raise to stop.
     """
     unknown = (trimap > 0) & (trimap < 1)
@@ -48,10 +59,52 @@ def closed_form(image: NDArray[np.float64], trimap: Plane, report: Callable[[flo
         x, y, width, height, area = (int(number) for number in statistics[label])
         crop = (slice(max(0, y - 1), y + height + 1), slice(max(0, x - 1), x + width + 1))
         own = unknown[crop] & (labels[crop] == label)
-        alpha[crop][own] = _solve(image[crop], trimap[crop], own, _Share(report, done / total, area / total).report)
+        share = _Share(report, done / total, area / total)
+        solve = _solve if area <= LARGE else _solve_in_blocks
+        alpha[crop][own] = solve(image[crop], trimap[crop], own, share.report)
         done += area
     report(1.0)
     return alpha
+
+
+def _solve_in_blocks(
+    image: NDArray[np.float64], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None]
+) -> NDArray[np.float32]:
+    height, width = trimap.shape
+    held = trimap.copy()
+    held[unknown] = _coarse(image, trimap, _Share(report, 0, 0.2).report)[unknown]
+    result = held.copy()
+    corners = [(y, x) for y in range(0, height, BLOCK) for x in range(0, width, BLOCK)]
+    corners = [(y, x) for y, x in corners if unknown[y : y + BLOCK, x : x + BLOCK].any()]
+    for index, (y, x) in enumerate(corners):
+        top, left = max(0, y - AROUND), max(0, x - AROUND)
+        part = (slice(top, min(height, y + BLOCK + AROUND)), slice(left, min(width, x + BLOCK + AROUND)))
+        free = unknown[part].copy()
+        # The outermost two pixels stay at the coarse alpha: no window reaches over them.
+        free[: 2 * (top > 0)] = False
+        free[:, : 2 * (left > 0)] = False
+        if part[0].stop < height:
+            free[-2:] = False
+        if part[1].stop < width:
+            free[:, -2:] = False
+        if free.any():
+            solved = held[part].copy()
+            share = _Share(report, 0.2 + 0.8 * index / len(corners), 0.8 / len(corners))
+            solved[free] = _solve(image[part], held[part], free, share.report)
+            inside = (slice(y - top, y - top + BLOCK), slice(x - left, x - left + BLOCK))
+            result[y : y + BLOCK, x : x + BLOCK] = solved[inside]
+    return result[unknown]
+
+
+def _coarse(image: NDArray[np.float64], trimap: Plane, report: Callable[[float], None]) -> Plane:
+    """Alpha found at half the size, brought back to full size."""
+    height, width = trimap.shape
+    size = ((width + 1) // 2, (height + 1) // 2)
+    small = cv2.resize(image, size, interpolation=cv2.INTER_AREA)
+    rough = cv2.resize(trimap, size, interpolation=cv2.INTER_AREA)
+    rough = np.where(rough > 0.999, 1, np.where(rough < 0.001, 0, 0.5)).astype(np.float32)
+    found = closed_form(np.ascontiguousarray(small.reshape(size[1], size[0], 3)), rough, report)
+    return cv2.resize(found, (width, height), interpolation=cv2.INTER_LINEAR).clip(0, 1)
 
 
 class _Share:
@@ -67,9 +120,11 @@ class _Share:
 def _solve(
     image: NDArray[np.float64], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None]
 ) -> NDArray[np.float32]:
-    """Alpha of the unknown pixels: L_U x = -R m, with the Laplacian split into unknown and known parts."""
+    """Alpha of the unknown pixels: L_U x = -R m, with the Laplacian split into unknown and known parts.
+
+    The known pixels' alpha m is what the trimap holds there.
+    """
     from pymatting.laplacian.cf_laplacian import cf_laplacian
-    from pymatting.preconditioner.ichol import ichol
     from pymatting.solver.cg import cg
 
     report(0.0)
@@ -77,15 +132,34 @@ def _solve(
     laplacian = cf_laplacian(np.ascontiguousarray(image), is_known=~free)
     report(0.1)
     rows = laplacian[free]
-    known = (trimap >= 1).ravel()[~free].astype(np.float64)
+    known = trimap.ravel()[~free].astype(np.float64)
     matrix = rows[:, free]
     right = -rows[:, ~free].dot(known)
-    preconditioner = ichol(matrix)
+    preconditioner = _preconditioner(matrix)
     report(0.2)
+    latest = np.zeros(len(right))
 
-    def follow(a: object, x: object, b: object, norm_b: float, r: object, norm_r: float) -> None:
+    def follow(a: object, x: NDArray[np.float64], b: object, norm_b: float, r: object, norm_r: float) -> None:
+        latest[:] = x
         gone = math.log(max(norm_r, 1e-300) / max(norm_b, 1e-300)) / math.log(TOLERANCE)
         report(0.2 + 0.8 * min(1.0, max(0.0, gone)))
 
-    solved = cg(matrix, right, M=preconditioner, rtol=TOLERANCE, callback=follow)
+    try:
+        solved = cg(matrix, right, M=preconditioner, rtol=TOLERANCE, maxiter=MOST_STEPS, callback=follow)
+    except ValueError:
+        # Where hardly anything is known the equations converge slowly; where they got to is near enough.
+        solved = latest
     return np.clip(solved, 0, 1).astype(np.float32)
+
+
+def _preconditioner(matrix: Any) -> Any:
+    """An incomplete Cholesky decomposition; the diagonal alone where none can be found."""
+    from pymatting.preconditioner.ichol import ichol
+    from pymatting.preconditioner.jacobi import jacobi
+
+    try:
+        # The library speaks on standard output, where answers belong.
+        with contextlib.redirect_stdout(io.StringIO()):
+            return ichol(matrix)
+    except ValueError:
+        return jacobi(matrix)

@@ -1137,6 +1137,16 @@ export interface components {
              * @default 128
              */
             bins: number;
+            /**
+             * Low
+             * @default 0
+             */
+            low: number;
+            /**
+             * High
+             * @default 1
+             */
+            high: number;
         };
         /** Marks */
         Marks: {

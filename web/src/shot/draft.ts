@@ -26,6 +26,8 @@ interface Draft {
 
 export const EMPTY: Recipe = { nexal: 1 };
 
+type Route = "/api/shots/{shot_id}/undo" | "/api/shots/{shot_id}/redo";
+
 const asRecipe = (revision: RevisionWhole) => revision.recipe as unknown as Recipe;
 
 /** The recipe being edited, and its way to the server: one save at a time, never over somebody else's. */
@@ -62,7 +64,11 @@ export const useDraft = create<Draft>((set, get) => {
     }
   }
 
-  async function moveHead(route: "/api/shots/{shot_id}/undo" | "/api/shots/{shot_id}/redo"): Promise<void> {
+  /** Moves wait for each other: two quick presses of undo are two steps back. */
+  let moves: Promise<void> = Promise.resolve();
+  const queued = (route: Route) => (moves = moves.then(() => moveHead(route)));
+
+  async function moveHead(route: Route): Promise<void> {
     await save();
     const { shot, head, conflict, unsaved } = get();
     if (!head || conflict || unsaved) return;
@@ -102,8 +108,8 @@ export const useDraft = create<Draft>((set, get) => {
       if (done) void save();
     },
     settle: () => void save(),
-    undo: () => moveHead("/api/shots/{shot_id}/undo"),
-    redo: () => moveHead("/api/shots/{shot_id}/redo"),
+    undo: () => queued("/api/shots/{shot_id}/undo"),
+    redo: () => queued("/api/shots/{shot_id}/redo"),
     takeTheirs: () => {
       const theirs = get().conflict?.head;
       if (theirs) set({ head: theirs, recipe: asRecipe(theirs), unsaved: false, conflict: null });

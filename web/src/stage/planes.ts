@@ -134,6 +134,8 @@ export function useHistogram(
             address,
             domain: "display",
             bins: 64,
+            low: 0,
+            high: 1,
             marks: [],
           },
         }),

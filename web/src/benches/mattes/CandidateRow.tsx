@@ -15,8 +15,8 @@ interface Props {
   onTake: () => void;
 }
 
-/** Noise of a hundredth of the way from black to white leaves a third of the bar; a clean matte fills it. */
-const quiet = (noise: number) => 1 / (1 + 200 * noise);
+/** Noise of a fiftieth of the way from black to white leaves half of the bar; a clean matte fills it. */
+const quiet = (noise: number) => 1 / (1 + 50 * noise);
 
 /** One candidate: its live picture, how it is made in words, and three bars. */
 export function CandidateRow({ id, shot, row, draft, digest, lit, onTake }: Props) {

@@ -46,8 +46,14 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
   const held = useRef<Post | null>(null);
   const source = items.find((item) => item.name === address?.split(".")[0]);
   const sound = address !== undefined && source !== undefined && !source.problem;
+  // The plot runs from 0 to 1, in quarters further where a post stands near or beyond its end.
+  const quarter = (value: number, up: 1 | -1) => (Math.floor(value * 4 * up) / 4) * up + 0.25 * up;
+  const least = Math.min(slope.black, slope.white);
+  const most = Math.max(slope.black, slope.white);
+  const low = least < 0 ? quarter(least, -1) : 0;
+  const high = most > 1 ? quarter(most, 1) : 1;
   const histogram = useQuery({
-    queryKey: ["histogram", shot, source?.digest, address, domain, marks],
+    queryKey: ["histogram", shot, source?.digest, address, domain, marks, low, high],
     queryFn: () =>
       got(
         api.POST("/api/shots/{shot_id}/histogram", {
@@ -58,6 +64,8 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
             address: address!,
             domain,
             bins: 148,
+            low,
+            high,
             marks,
           },
         }),
@@ -67,9 +75,6 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
     staleTime: Infinity,
   });
 
-  // The plot runs from 0 to 1, further where a post stands outside.
-  const low = Math.min(0, slope.black, slope.white);
-  const high = Math.max(1, slope.black, slope.white);
   const toX = (value: number) => PAD + ((value - low) / (high - low)) * (WIDTH - 2 * PAD);
   const toY = (out: number) => HEIGHT - PAD - Math.min(1.1, Math.max(-0.1, out)) * (HEIGHT - 2 * PAD);
   const fromX = (x: number) => low + ((x - PAD) / (WIDTH - 2 * PAD)) * (high - low);
@@ -131,11 +136,11 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
         aria-label="Slope plot"
       >
         {skylines.map(({ side, counts, fill }) => {
-          const most = Math.max(1, ...counts.slice(1, -1));
+          const tallest = Math.max(1, ...counts.slice(1, -1));
           return counts.map((count, index) => {
-            const value = (index + 0.5) / counts.length;
-            const height = Math.min(1, Math.sqrt(count / most)) * (HEIGHT - 2 * PAD) * 0.55;
-            const width = (WIDTH - 2 * PAD) / (high - low) / counts.length;
+            const value = low + ((index + 0.5) / counts.length) * (high - low);
+            const height = Math.min(1, Math.sqrt(count / tallest)) * (HEIGHT - 2 * PAD) * 0.55;
+            const width = (WIDTH - 2 * PAD) / counts.length;
             return height < 0.3 ? null : (
               <rect
                 key={`${side} ${index}`}

@@ -1,0 +1,433 @@
+"""The Mattes bench by hand: marks and scout, ends, touch-up, shapes, warnings, slow work, comparing."""
+
+from __future__ import annotations
+
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from browser_support import HEIGHT, WIDTH, BrowserTest, code
+from django.contrib.auth import get_user_model
+from playwright.sync_api import Locator, Page
+from server_support import PASSWORD, exr_bytes
+
+from projects.models import Membership, Role
+from stage.services import engine
+from stage.slow import slow_work
+
+
+class MattesTest(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        slow_work.cache_clear()
+
+    def bench(self) -> Locator:
+        return self.page.get_by_label("Bench")
+
+    def click_at(self, x: float, y: float, **options: object) -> None:
+        self.page.mouse.move(*self.spot(self.page, x, y))
+        modifier = options.get("modifier")
+        if modifier:
+            self.page.keyboard.down(str(modifier))
+        self.page.mouse.down()
+        self.page.mouse.up()
+        if modifier:
+            self.page.keyboard.up(str(modifier))
+
+    def drag(self, *points: tuple[float, float]) -> None:
+        self.page.mouse.move(*self.spot(self.page, *points[0]))
+        self.page.mouse.down()
+        for point in points[1:]:
+            self.page.mouse.move(*self.spot(self.page, *point), steps=6)
+        self.page.mouse.up()
+
+    def marks(self) -> list[dict]:
+        self.shot.refresh_from_db()
+        return self.shot.marks
+
+    def open_with(self, name: str, planes: dict[str, np.ndarray], steps: list[dict], query: str) -> Page:
+        """Another shot with one picture of the stage's usual size."""
+        recipe = {"nexal": 1, "sources": {"plate": {"files": "plate.exr"}}, "steps": steps}
+        self.shot = self.make_shot(name, recipe, {"plate.exr": exr_bytes(planes)})
+        return self.open_shot(query=query)
+
+
+class Scouting(MattesTest):
+    def mark(self) -> None:
+        self.bench().get_by_role("button", name="Subject").click()
+        self.click_at(160, 90)
+        self.click_at(140, 70)
+        self.bench().get_by_role("button", name="Background").click()
+        self.click_at(40, 40)
+        self.click_at(290, 150)
+
+    def rows(self) -> Locator:
+        return self.page.get_by_role("listbox", name="Candidates").get_by_role("option")
+
+    def test_mark_rank_preview_and_take(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        self.assert_pixel(page, 20, 20, [code(0.125), code(0.5 + 20 / 2048), code(0.0625)])
+        self.mark()
+        self.wait_for(lambda: len(self.marks()) == 4)
+        self.assertEqual([m["side"] for m in self.marks()], ["subject"] * 2 + ["background"] * 2)
+        self.assertAlmostEqual(self.marks()[0]["x"], 160, delta=1)
+        self.rows().first.wait_for()
+        self.bench().get_by_text("tried").wait_for()
+        self.assertGreaterEqual(self.rows().count(), 4)
+        self.assertIn("separation 100.0", self.rows().first.get_attribute("aria-label") or "")
+        # Hover previews on the stage, and makes no revision.
+        self.rows().nth(1).hover()
+        page.get_by_text("Preview of").wait_for()
+        self.assert_pixel(page, 180, 100, [255] * 3)
+        self.assert_pixel(page, 250, 30, [0] * 3)
+        page.mouse.move(*self.spot(page, 300, 170))
+        page.get_by_text("Preview of").wait_for(state="hidden")
+        self.shot.refresh_from_db()
+        self.assertEqual(self.shot.head.number, 2)
+        # Keys walk the board; Enter takes the row as named steps.
+        page.get_by_role("listbox", name="Candidates").focus()
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("Enter")
+        self.wait_for(
+            lambda: any(step["op"] == "stretch" and step["name"] != "core" for step in self.recipe()["steps"])
+        )
+        taken = next(step for step in self.recipe()["steps"] if step["op"] == "stretch" and step["name"] != "core")
+        page.locator(f'[data-item="{taken["name"]}"][aria-current="true"]').wait_for()
+        self.assert_pixel(page, 180, 100, [255] * 3)
+        self.assert_pixel(page, 250, 30, [0] * 3)
+
+    def test_marks_are_kept_moved_and_taken_away(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        self.mark()
+        self.wait_for(lambda: len(self.marks()) == 4)
+        page.reload()
+        page.locator("[data-mark=subject]").first.wait_for()
+        self.assertEqual(page.locator("[data-mark]").count(), 4)
+        self.bench().get_by_role("button", name="Background").click()
+        self.drag((40, 40), (60, 150))
+        self.wait_for(lambda: abs(self.marks()[2]["y"] - 150) < 2)
+        self.assertAlmostEqual(self.marks()[2]["x"], 60, delta=2)
+        self.click_at(290, 150, modifier="Alt")
+        self.wait_for(lambda: len(self.marks()) == 3)
+        page.keyboard.press("=")
+        page.keyboard.press("=")
+        self.click_at(290, 20)
+        self.wait_for(lambda: len(self.marks()) == 4 and self.marks()[3]["radius"] > self.marks()[0]["radius"] * 1.2)
+        self.bench().get_by_role("button", name="clear").click()
+        self.wait_for(lambda: self.marks() == [])
+        self.bench().get_by_text("Mark a few spots").wait_for()
+
+    def test_skylines_of_the_marks_and_a_turned_matte(self) -> None:
+        page = self.open_shot(query="?item=core")
+        page.locator("[data-skyline=whole]").first.wait_for()
+        self.mark()
+        page.locator("[data-skyline=background]").first.wait_for()
+        # `core` is white where the backing is: with marks, that is known to be the wrong way round.
+        warning = self.bench().get_by_role("listitem").filter(has_text="wrong way round")
+        warning.get_by_role("button", name="Turn it round").click()
+        self.wait_for_step("turned")
+        self.assertEqual(self.step("turned")["in"], {"from": "core"})
+        self.assert_pixel(page, 180, 100, [255] * 3)
+        self.bench().get_by_role("button", name="Feed from turned").click()
+        self.wait_for(lambda: self.step("matte")["in"]["from"] == "turned")
+
+    def test_a_board_of_modes_for_a_chosen_pair(self) -> None:
+        page = self.open_shot(query="?item=pull")
+        self.bench().get_by_role("button", name="All modes side by side").click()
+        modes = self.bench().get_by_role("group", name="Modes").get_by_role("button")
+        self.assertEqual(modes.count(), 16)
+        lighten = modes.filter(has_text="lighten")
+        lighten.hover()
+        self.assert_pixel(page, 160, 90, [round(255 * 0.75)] * 3)
+        lighten.click()
+        self.wait_for_step("pull", mode="lighten")
+        self.assert_pixel(page, 160, 90, [round(255 * 0.75)] * 3)
+
+    def test_a_viewer_looks_and_cannot_mark(self) -> None:
+        viewer = get_user_model().objects.create_user("wim", password=PASSWORD)
+        Membership.objects.create(project=self.project, user=viewer, role=Role.VIEWER)
+        self.page = self.sign_in(viewer)
+        self.open_shot(self.page, query="?item=moth")
+        button = self.bench().get_by_role("button", name="Subject")
+        button.wait_for()
+        self.assertTrue(button.is_disabled())
+        self.page.keyboard.press("t")
+        self.assertEqual(self.page.get_by_test_id("overlay").count(), 0)
+
+
+class Ends(MattesTest):
+    def test_thin_parts_are_counted_and_shown_as_they_vanish(self) -> None:
+        plane = np.zeros((HEIGHT, WIDTH), np.float32)
+        plane[60:120, 40:120] = 1
+        for row in (70, 90, 110):
+            plane[row, 180:280] = 0.5
+        step = {"name": "ends", "op": "stretch", "in": {"from": "plate.M"}, "set": {"black": 0, "white": 1}}
+        page = self.open_with("030 rigging", {"M": plane}, [step], "?item=ends")
+        self.bench().get_by_text("3 thin parts kept").wait_for()
+        field = self.bench().get_by_label("Black value", exact=True)
+        field.fill("0.4")
+        field.press("Enter")
+        self.bench().get_by_text("3 thin parts lost").wait_for()
+        self.assertEqual(page.get_by_label("Marks and shapes").locator("rect").count(), 3)
+        self.assert_pixel(page, 230, 90.5, [round(255 / 6)] * 3)
+        page.keyboard.press("Control+z")
+        self.bench().get_by_text("3 thin parts kept").wait_for()
+        self.assertEqual(page.get_by_label("Marks and shapes").locator("rect").count(), 0)
+
+    def test_ends_are_picked_from_the_picture(self) -> None:
+        page = self.open_shot(query="?item=core")
+        self.bench().get_by_role("button", name="Pick White from the picture").click()
+        page.get_by_text("Click in the picture").wait_for()
+        self.click_at(300.5, 20.5)
+        wanted = 0.5 + 300 / 2048 - 0.125
+        self.wait_for(lambda: abs(self.step("core")["set"]["white"] - wanted) < 0.002)
+
+    def test_a_reference_is_sampled_for_a_screen_pull(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        self.add_step(page, "screen pull")
+        self.wait_for_step("screen_pull")
+        self.bench().get_by_role("button", name="Pick from the picture").click()
+        self.click_at(20.5, 20.5)
+        self.wait_for(lambda: "reference" in self.step("screen_pull").get("set", {}))
+        self.assertAlmostEqual(self.step("screen_pull")["set"]["reference"][0], 0.125, 4)
+        self.assert_pixel(page, 21, 21, [0] * 3, near=3)
+        self.assert_pixel(page, 160, 90, [255] * 3)
+
+
+class ByHand(MattesTest):
+    def strokes(self, name: str = "touch_up") -> list[dict]:
+        return self.step(name).get("set", {}).get("strokes", [])
+
+    def test_paint_erase_change_and_undo(self) -> None:
+        page = self.open_shot(query="?item=matte")
+        self.assert_pixel(page, 40, 40, [0] * 3)
+        page.keyboard.press("t")
+        self.drag((30, 40), (60, 40))
+        self.wait_for(lambda: len(self.strokes()) == 1)
+        page.locator('[data-item="touch_up"][aria-current="true"]').wait_for()
+        self.assert_pixel(page, 45, 40, [255] * 3)
+        page.get_by_test_id("live-stroke").wait_for(state="hidden")
+        self.assert_pixel(page, 45, 40, [255] * 3)
+        # Black, harder and smaller, over the subject.
+        value = self.bench().get_by_label("Value value", exact=True)
+        value.fill("0")
+        value.press("Enter")
+        page.keyboard.press("-")
+        self.drag((150, 90), (170, 90))
+        self.wait_for(lambda: len(self.strokes()) == 2)
+        self.assertLess(self.strokes()[1]["radius"], self.strokes()[0]["radius"])
+        self.assert_pixel(page, 160, 90, [0] * 3)
+        # Changed later: half as strong.
+        self.bench().get_by_role("button", name="Stroke 2", exact=False).first.click()
+        opacity = self.bench().get_by_role("group", name="Stroke 2").get_by_label("Opacity value")
+        opacity.fill("0.5")
+        opacity.press("Enter")
+        self.assert_pixel(page, 160, 90, [128] * 3, near=3)
+        # Erased, then brought back stroke by stroke.
+        self.click_at(160, 90, modifier="Alt")
+        self.wait_for(lambda: len(self.strokes()) == 1)
+        self.assert_pixel(page, 160, 90, [255] * 3)
+        for count in (2, 2, 1):
+            page.keyboard.press("Control+z")
+            self.wait_for(lambda count=count: len(self.strokes()) == count)
+        page.keyboard.press("Control+z")
+        self.wait_for(lambda: not self.step("touch_up"))
+        self.assert_pixel(page, 45, 40, [0] * 3)
+
+    def test_the_ring_at_the_pointer(self) -> None:
+        page = self.open_shot(query="?item=matte")
+        page.mouse.move(*self.spot(page, 160, 90))
+        page.keyboard.press("t")
+        page.keyboard.down("t")
+        ring = page.get_by_label("Brush settings")
+        ring.wait_for()
+        x, y = self.spot(page, 160, 90)
+        page.mouse.move(x + 40, y)
+        for _ in range(3):
+            page.mouse.wheel(0, -100)
+        ring.get_by_text(f"{24 * 1.1**3:.1f} px").wait_for()
+        page.mouse.move(x, y + 40)
+        page.mouse.wheel(0, 100)
+        ring.get_by_text("0.95").wait_for()
+        page.mouse.down()
+        page.mouse.up()
+        page.keyboard.up("t")
+        ring.wait_for(state="hidden")
+        self.click_at(160, 90)
+        self.wait_for(lambda: len(self.strokes()) == 1)
+        stroke = self.strokes()[0]
+        self.assertEqual((stroke["value"], stroke["opacity"]), (0, 0.95))
+        self.assertAlmostEqual(stroke["radius"], 31.9, delta=0.15)
+
+    def test_alpha_alone_while_all_is_shown(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        page.keyboard.press("t")
+        works = self.bench().get_by_role("group", name="Works on")
+        works.get_by_role("button", name="alpha").click()
+        self.bench().get_by_text("moth has no alpha").wait_for()
+        self.drag((150, 90), (170, 90))
+        page.get_by_text("has no alpha to paint on").wait_for()
+        self.assertFalse(any(step["op"] == "touch_up" for step in self.recipe()["steps"]))
+        self.bench().get_by_role("button", name="Add an alpha").click()
+        self.wait_for_step("moth_alpha")
+        page.locator('[data-item="moth_alpha"][aria-current="true"]').wait_for()
+        self.bench().get_by_label("Value value", exact=True).fill("0")
+        page.keyboard.press("Enter")
+        self.drag((150, 90), (170, 90))
+        self.wait_for(lambda: len(self.strokes()) == 1)
+        self.assertEqual(self.strokes()[0]["channels"], ["A"])
+        page.keyboard.press("v")
+        # On black the erased spot is black, and the colour under it comes back when seen alone.
+        self.assert_pixel(page, 160, 90, [0] * 3)
+        page.keyboard.press("1")
+        self.assert_pixel(page, 160, 90, [code(0.75)] * 3)
+
+    def test_draw_move_cut_and_delete_a_shape(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        self.bench().get_by_role("button", name="Draw shapes").click()
+        for point in ((60, 40), (140, 40), (140, 140), (60, 140)):
+            self.click_at(*point)
+        page.keyboard.press("Enter")
+        self.wait_for_step("shape")
+        self.assertEqual(self.step("shape")["in"], {"like": "moth"})
+        self.assert_pixel(page, 100, 90, [255] * 3)
+        self.assert_pixel(page, 200, 90, [0] * 3)
+        # One point moved, then the whole.
+        self.drag((140, 140), (220, 140))
+        self.assert_pixel(page, 170, 130, [255] * 3)
+        self.drag((100, 60), (110, 70))
+        self.wait_for(lambda: abs(self.step("shape")["set"]["paths"][0]["points"][0][0] - 70) < 2)
+        # A second one that cuts a hole.
+        for point in ((90, 70), (120, 70), (120, 100), (90, 100)):
+            self.click_at(point[0] + 150, point[1])
+        page.keyboard.press("Enter")
+        self.wait_for(lambda: len(self.step("shape")["set"]["paths"]) == 2)
+        self.assert_pixel(page, 255, 85, [255] * 3)
+        self.bench().get_by_role("group", name="Does").get_by_role("button", name="cut").click()
+        self.wait_for(lambda: self.step("shape")["set"]["paths"][1].get("mode") == "cut")
+        self.assert_pixel(page, 255, 85, [0] * 3)
+        self.bench().get_by_role("button", name="Take away curve 2").click()
+        self.wait_for(lambda: len(self.step("shape")["set"]["paths"]) == 1)
+        self.bench().get_by_label("Curves").get_by_role("button", name="Curve 1").click()
+        field = self.bench().get_by_label("Feather out value")
+        field.fill("20")
+        field.press("Enter")
+        self.wait_for(lambda: self.step("shape")["set"]["paths"][0].get("feather") == [0, 20])
+
+    def test_curves_and_points_on_a_line(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        self.bench().get_by_role("button", name="Draw shapes").click()
+        self.click_at(60, 60)
+        self.click_at(200, 60)
+        self.drag((200, 140), (170, 160))
+        self.click_at(60, 60)
+        self.wait_for_step("shape")
+        points = self.step("shape")["set"]["paths"][0]["points"]
+        self.assertEqual([len(point) for point in points], [2, 2, 6])
+        self.assertAlmostEqual(points[2][4], -30, delta=2)
+        self.assertAlmostEqual(points[2][2], 30, delta=2)
+        page.mouse.dblclick(*self.spot(page, 130, 60))
+        self.wait_for(lambda: len(self.step("shape")["set"]["paths"][0]["points"]) == 4)
+        page.keyboard.press("Delete")
+        self.wait_for(lambda: len(self.step("shape")["set"]["paths"][0]["points"]) == 3)
+
+    def test_a_painted_matte_is_delivered(self) -> None:
+        page = self.open_shot(query="?item=matte")
+        page.keyboard.press("t")
+        self.drag((30, 40), (60, 40))
+        self.wait_for(lambda: len(self.strokes()) == 1)
+        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
+        page.get_by_role("button", name="New deliverable").click()
+        page.get_by_role("dialog").get_by_role("button", name="Render").click()
+        link = page.get_by_role("link", name="touch_up.exr")
+        link.wait_for()
+        with page.expect_download() as waiting:
+            link.click()
+        path = Path(tempfile.mkdtemp()) / "matte.exr"
+        waiting.value.save_as(path)
+        import OpenEXR
+
+        with OpenEXR.File(str(path), separate_channels=True) as file:
+            matte = file.channels()["Y"].pixels
+        self.assertEqual((float(matte[40, 45]), float(matte[90, 160]), float(matte[170, 300])), (1, 1, 0))
+
+
+class Together(MattesTest):
+    def test_mattes_in_a_list_and_a_formula(self) -> None:
+        page = self.open_shot(query="?item=matte")
+        self.add_step(page, "union")
+        self.wait_for_step("logic")
+        self.assertEqual(self.step("logic")["in"], {"mattes": ["matte"]})
+        self.bench().get_by_role("button", name="One more is fed from nothing").or_(
+            self.bench().get_by_role("button", name="One more is fed from")
+        ).first.click()
+        page.get_by_label("Find an address for One more").fill("core")
+        page.keyboard.press("Enter")
+        self.wait_for(lambda: self.step("logic")["in"]["mattes"] == ["matte", "core"])
+        self.assert_pixel(page, 20, 20, [255] * 3)
+        self.choose_item(page, "moth")
+        self.add_step(page, "formula")
+        self.wait_for_step("formula")
+        text = self.bench().get_by_label("Formula for Y")
+        text.fill("a.g - a.q")
+        text.press("Enter")
+        self.bench().get_by_role("alert").get_by_text("at character 7").wait_for()
+        text.fill("a.g - max(a.r, a.b)")
+        text.press("Enter")
+        self.assert_pixel(page, 20, 20, [round(255 * (0.5 + 20 / 2048 - 0.125))] * 3)
+
+    def test_blink_and_difference_against_the_pin(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+        page.keyboard.press("p")
+        page.keyboard.press("d")
+        self.assert_pixel(page, 160, 90, [0, 0, 0])
+        self.choose_item(page, "comp")
+        # Outside the subject the composite is blue: |plate - blue|.
+        plate = [code(0.125), code(0.5 + 300 / 2048), code(0.0625)]
+        self.assert_pixel(page, 300, 20, [plate[0], plate[1], 255 - plate[2]])
+        page.keyboard.press("j")
+        seen: set[tuple[int, ...]] = set()
+        blue, green = (0, 0, 255), tuple(plate)
+
+        def both() -> bool:
+            seen.add(tuple(self.pixel(page, 300, 20)[:3]))
+            return {blue, green} <= seen
+
+        self.wait_for_page(page, both, f"blue and green in turns, seen {seen}")
+
+    def test_step_opacity_and_pixel_alpha_are_told_apart(self) -> None:
+        page = self.open_shot(query="?item=comp")
+        field = self.bench().get_by_label("Opacity value", exact=True)
+        field.fill("0.5")
+        field.press("Enter")
+        self.wait_for_step("comp", opacity=0.5)
+        page.mouse.move(*self.spot(page, 160.5, 90.5))
+        probe = page.get_by_test_id("probe")
+        probe.get_by_text("step opacity 0.50").wait_for()
+        probe.get_by_text("A 1.0000").wait_for()
+
+    def test_a_slow_step_is_computed_in_the_background(self) -> None:
+        engine().cache.clear()
+        page = self.open_shot(query="?item=matte")
+        self.assert_pixel(page, 160, 90, [255] * 3)
+        self.add_step(page, "refine hair")
+        self.wait_for_step("fine_edge")
+        page.get_by_text("Computing fine_edge").wait_for()
+        # The stage is not blocked: another item is shown at once.
+        self.choose_item(page, "moth")
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+        self.choose_item(page, "fine_edge")
+        page.get_by_text("Computing fine_edge").wait_for(state="hidden", timeout=60_000)
+        self.assert_pixel(page, 160, 90, [255] * 3)
+        self.assert_pixel(page, 20, 20, [0] * 3)
+
+    def test_a_refusal_of_slow_work_is_told(self) -> None:
+        page = self.open_shot(query="?item=matte")
+        self.add_step(page, "refine hair")
+        self.wait_for_step("fine_edge")
+        field = self.bench().get_by_label("Band", exact=True)
+        field.fill("150")
+        field.press("Enter")
+        page.get_by_label("Stage", exact=True).get_by_text("nothing is surely").wait_for(timeout=30_000)

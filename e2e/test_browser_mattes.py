@@ -233,6 +233,7 @@ class ByHand(MattesTest):
             self.wait_for(lambda count=count: len(self.strokes()) == count)
         page.keyboard.press("Control+z")
         self.wait_for(lambda: not self.step("touch_up"))
+        self.choose_item(page, "matte")
         self.assert_pixel(page, 45, 40, [0] * 3)
 
     def test_the_ring_at_the_pointer(self) -> None:
@@ -309,7 +310,7 @@ class ByHand(MattesTest):
         self.assert_pixel(page, 255, 85, [0] * 3)
         self.bench().get_by_role("button", name="Take away curve 2").click()
         self.wait_for(lambda: len(self.step("shape")["set"]["paths"]) == 1)
-        self.bench().get_by_label("Curves").get_by_role("button", name="Curve 1").click()
+        self.bench().get_by_label("Curves").get_by_role("button", name="Curve 1").first.click()
         field = self.bench().get_by_label("Feather out value")
         field.fill("20")
         field.press("Enter")

@@ -10,6 +10,7 @@ def warm() -> None:
     from nexal.kernels.clouds import clouds
     from nexal.kernels.coverage import feathered_coverage, flatten
     from nexal.kernels.halves import to_halves
+    from nexal.kernels.matting import closed_form
     from nexal.kernels.morphology import grow
     from nexal.kernels.ranking import MODES, SINGLE, crossed, quality, rank
     from nexal.kernels.resampling import FILTER_SUPPORT, resample
@@ -29,3 +30,10 @@ def warm() -> None:
     square[:, :2] = [(0, 0), (3, 0), (3, 3), (0, 3)]
     square[:, 6:] = 1
     feathered_coverage((4, 4), flatten(square))
+    ramp = np.tile(np.linspace(0, 1, 9, dtype=np.float32), (5, 1))
+    trimap = np.where(ramp < 0.3, 0, np.where(ramp > 0.7, 1, 0.5)).astype(np.float32)
+    closed_form(np.stack([ramp] * 3, axis=-1).astype(np.float64), trimap, lambda done: None)
+
+
+if __name__ == "__main__":
+    warm()

@@ -10,8 +10,9 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from core_support import CoreTest, gradient, write_exr, write_raster
+from core_support import CoreTest, gradient, rgb, write_exr, write_raster
 
+from nexal.analysis.run import run_recipe
 from nexal.colour import primaries_matrix, rgb_to_xyz
 from nexal.formats.decoded import Limits
 from nexal.formats.raster import read_picture
@@ -19,7 +20,7 @@ from nexal.formats.roles import role_of
 from nexal.formats.store import StoredSource
 from nexal.formats.unpack import halve
 from nexal.picture import Alpha, Window
-from nexal.recipe import SourceSpec
+from nexal.recipe import SourceSpec, parse_recipe
 from nexal.session import Session
 
 FULL = Fraction(1)
@@ -332,6 +333,40 @@ class Roles(unittest.TestCase):
             with self.subTest(layer=layer, channels=channels):
                 self.assertEqual(role_of(layer, channels, ["half"]).role, role)
         self.assertEqual(role_of("numbers", ["numbers.x"], ["uint"]).role, "id")
+
+
+class FurtherChannels(CoreTest):
+    def test_a_named_matte_stays_in_a_delivered_tiff_and_exr(self) -> None:
+        folder = self.folder()
+        colour, matte = rgb(32, 24), gradient(32, 24, 7)
+        write_exr(
+            folder / "plate.exr", {name: plane.astype(np.float32) for name, plane in colour.items()} | {"M": matte}
+        )
+        recipe = {
+            "nexal": 1,
+            "sources": {"p": {"files": "plate.exr"}},
+            "steps": [
+                {"name": "kept", "op": "route", "in": {"base": "p"}, "set": {"to": {"wing": {"from": "p.M"}}}},
+                {"name": "cut", "op": "attach_alpha", "in": {"picture": "kept", "alpha": "p.M"}},
+                {"name": "ink", "op": "ink_split", "in": {"picture": "p"}},
+            ],
+        }
+        for suffix, depth, item in (("tif", "float", "kept"), ("tif", "16", "cut"), ("exr", "float", "kept")):
+            with self.subTest(f"{item} {suffix} {depth}"):
+                output = {"from": item, "file": f"out.{suffix}", "depth": depth, "colour": "data", "alpha": "straight"}
+                parsed = parse_recipe(recipe | {"outputs": {"o": output}})
+                (path,) = run_recipe(parsed, folder, {}, folder / suffix)
+                with Session() as session:
+                    source = session.open(path, SourceSpec(colour="data"))
+                    names = source.description.channels
+                    self.assertIn("wing", names)
+                    window = source.description.window
+                    planes = source.read(["wing", "R"], Fraction(1), window)
+                    self.assert_planes(planes["wing"], matte, 1e-5)
+                    self.assert_planes(planes["R"], colour["R"], 1e-5)
+                    self.assertIn("wing", source.description.data)
+        ink = parse_recipe(recipe | {"outputs": {"o": {"from": "ink", "file": "ink.tif"}}})
+        self.assert_refused(lambda: run_recipe(ink, folder, {}, folder), "output 'o'", "neither grey nor")
 
 
 if __name__ == "__main__":

@@ -184,6 +184,20 @@ class Use(CoreTest):
                 c = picture.planes[name]
                 self.assert_planes(got.planes[name], c + ((2 * c + offset) ** 2 - c) * part, 1e-5)
 
+    def test_one_matte_serves_as_the_inverse_of_another_use(self) -> None:
+        picture, matte = MemorySource(rgb()), MemorySource({"M": gradient(seed=9)})
+        sources, m = {"p": picture, "m": matte}, matte.planes["M"]
+        alpha = one("attach_alpha", {"picture": "p", "alpha": "m"}, sources, invert=True).planes
+        self.assert_planes(alpha["A"], 1 - m)
+        over = {"under": "p", "over": "p", "matte": "m"}
+        shown = one("stack", over, sources, invert_matte=True, opacity=0.5, mode="plus").planes["G"]
+        self.assert_planes(shown, picture.planes["G"] * (1 + 0.5 * (1 - m)))
+        blurred = one("blur", {"from": "p"}, sources, radius=3).planes["G"]
+        for inverted in (False, True):
+            part = 1 - m if inverted else m
+            through = one("blur", {"from": "p", "matte": "m"}, sources, radius=3, invert_matte=inverted).planes["G"]
+            self.assert_planes(through, picture.planes["G"] + (blurred - picture.planes["G"]) * part, 1e-6)
+
     def test_saturation_keeps_luminance(self) -> None:
         got = one("grade", {"picture": "p"}, {"p": flat(0.6, 0.3, 0.1)}, saturation=0).planes
         luma = 0.2126 * 0.6 + 0.7152 * 0.3 + 0.0722 * 0.1

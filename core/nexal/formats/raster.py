@@ -6,6 +6,7 @@ file's type. Orientation tags are honoured: rows and columns come as the picture
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -149,7 +150,7 @@ def _read_part(opened: Any, index: int, path: Path, limits: Limits) -> DecodedPa
     data = Window(spec.x, spec.y, width, height)
     if turned or orientation != 1 or full.empty:
         full, data = Window(0, 0, width, height), Window(0, 0, width, height)
-    names = _channel_names([str(name) for name in spec.channelnames])
+    names = _channel_names(_noted_names(spec) or [str(name) for name in spec.channelnames])
     return DecodedPart(
         f"page{index + 1}" if index else "",
         full,
@@ -157,6 +158,21 @@ def _read_part(opened: Any, index: int, path: Path, limits: Limits) -> DecodedPa
         {name: np.ascontiguousarray(pixels[..., number]) for number, name in enumerate(names)},
         spec.get_string_attribute("compression", ""),
     )
+
+
+CHANNELS_NOTE = "nexal.channels"
+"""Where a file's description names the samples that its format has no names for."""
+
+
+def _noted_names(spec: Any) -> list[str] | None:
+    """The channels' names as our own files note them, where they fit."""
+    try:
+        notes = json.loads(spec.get_string_attribute("ImageDescription", ""))
+        names = notes[CHANNELS_NOTE]
+    except (ValueError, KeyError, TypeError):
+        return None
+    fits = isinstance(names, list) and len(names) == spec.nchannels and len({*map(str, names)}) == len(names)
+    return [str(name)[:200] for name in names] if fits else None
 
 
 def _channel_names(names: list[str]) -> list[str]:

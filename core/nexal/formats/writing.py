@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 import nexal
 from nexal.colour import check_space, from_working
 from nexal.errors import FormatError, nearest
+from nexal.formats.raster import CHANNELS_NOTE
 from nexal.kernels.pointmath import encode, safe_divide
 from nexal.operations.base import main_channels
 from nexal.picture import (
@@ -119,6 +120,9 @@ def write(picture: Picture, target: Target, path: Path, notes: Mapping[str, str]
     names = list(picture.description.channels)
     if target.format != "exr":
         names = _raster_channels(picture)
+    if target.format == "tiff":
+        # A TIFF holds further samples of the picture; what they are called stands in its description.
+        names += [name for name in main_channels(picture.description) if name not in names and not is_alpha(name)]
     if target.alpha is Alpha.NONE:
         names = [name for name in names if not is_alpha(name)] or names
     planes = _in_colour(picture, _in_state(picture, target.alpha), target)
@@ -148,7 +152,8 @@ def _raster_channels(picture: Picture) -> list[str]:
     last = {name: split_channel(name)[1] for name in names}
     chosen = sorted((name for name in names if last[name] in order), key=lambda name: order[last[name]])
     colours = [last[name] for name in chosen if last[name] != ALPHA_NAME]
-    if colours not in (["R", "G", "B"], [PLANE_NAME]):
+    inks = {*last.values()} >= {"C", "M", "Y", "K"}
+    if inks or colours not in (["R", "G", "B"], [PLANE_NAME]):
         if len(names) == 1:
             return names
         raise FormatError(
@@ -242,7 +247,7 @@ def _kept_attributes(picture: Picture) -> dict[str, Any]:
 
 
 def _write_raster(
-    picture: Picture, planes: Mapping[str, Plane], target: Target, path: Path, notes: Mapping[str, str]
+    picture: Picture, planes: Mapping[str, Plane], target: Target, path: Path, notes: Mapping[str, Any]
 ) -> None:
     import OpenImageIO as oiio
 
@@ -256,6 +261,8 @@ def _write_raster(
     spec = oiio.ImageSpec(picture.region.width, picture.region.height, len(names), sample_type)
     last = [split_channel(name)[1] for name in names]
     spec.channelnames = tuple(last)
+    if not {*last} <= {"R", "G", "B", PLANE_NAME, ALPHA_NAME}:
+        notes = dict(notes) | {CHANNELS_NOTE: last}
     if ALPHA_NAME in last:
         spec.alpha_channel = last.index(ALPHA_NAME)
         straight = target.alpha is Alpha.STRAIGHT or target.format in ("png", "tga")

@@ -30,13 +30,14 @@ class AttachAlphaSettings(Settings):
     state: Literal["straight", "premultiply", "premultiplied"] = setting(
         "straight", "Colour stays straight, is multiplied by the alpha, or is premultiplied already"
     )
+    invert: bool = setting(False, "Take the alpha turned round")
 
 
 @register
 class AttachAlpha(PointOperation):
     """Give a picture an alpha.
 
-    picture, plane -> the picture with channel A, over the picture's windows.
+    picture, plane -> the picture with channel A (the plane, or 1 - plane with `invert`), over the picture's windows.
     straight: colour untouched. premultiply: colour times alpha. premultiplied: untouched, and said to be so already.
     """
 
@@ -69,6 +70,7 @@ class AttachAlpha(PointOperation):
         result = dict(values.get("picture", {}))
         if "alpha" in values:
             alpha = values["alpha"][PLANE_NAME]
+            alpha = np.float32(1) - alpha if settings.invert else alpha
             if settings.state == "premultiply":
                 data = scene.descriptions["picture"].data
                 result = {name: value if name in data else value * alpha for name, value in result.items()}
@@ -139,6 +141,7 @@ class Unpremultiply(_ByAlpha):
 class StackSettings(Settings):
     mode: StackMode = setting("over", "How the upper picture meets the lower", widget="modes")
     opacity: float = setting(1.0, "Of the upper picture", ge=0, le=1, low=0, high=1, step=0.01)
+    invert_matte: bool = setting(False, "Show the upper picture where the matte removes")
 
 
 @register
@@ -147,7 +150,8 @@ class Stack(PointOperation):
 
     two pictures (, plane) -> premultiplied picture with alpha, in the display window of `under`. Display origins are
     lined up; outside its data window a picture has alpha 0. A picture without alpha is opaque inside its window.
-    The upper picture and its alpha are multiplied by `matte` and `opacity` first. A plane counts as grey.
+    The upper picture and its alpha are multiplied by `matte` (1 - matte with `invert_matte`) and `opacity` first. A
+    plane counts as grey.
 
     References: Porter, Duff, SIGGRAPH 1984; W3C, *Compositing and Blending Level 1* (group formula).
     """
@@ -202,7 +206,8 @@ class Stack(PointOperation):
         under_alpha, over_alpha = (self._alpha(values[port], scene, port) for port in ("under", "over"))
         strength: Value = np.float32(settings.opacity)
         if "matte" in values:
-            strength = strength * values["matte"][PLANE_NAME]
+            matte = values["matte"][PLANE_NAME]
+            strength = strength * (np.float32(1) - matte if settings.invert_matte else matte)
         description = self.describe(scene.descriptions, settings)
         shown_alpha = over_alpha * strength
         result = {}

@@ -8,9 +8,10 @@ from typing import Literal
 
 import numpy as np
 
+from nexal.kernels.pointmath import lerp
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.operations.channels import check_channels
-from nexal.picture import Description, Plane, Window
+from nexal.picture import PLANE_NAME, Description, Plane, Window
 
 
 class BlurSettings(Settings):
@@ -19,19 +20,21 @@ class BlurSettings(Settings):
     )
     filter: Literal["gaussian", "box"] = setting("gaussian", "Shape of the blur")
     channels: list[str] = setting(list, "Channels to blur; all when none is named", widget="channels")
+    invert_matte: bool = setting(False, "Blur where the matte removes")
 
 
 @register
 class Blur(Operation):
     """Blur by a Gaussian (radius = sigma) or a box (2 radius + 1 wide), in full-resolution pixels.
 
-    plane or picture -> the same, same windows; edges of the data window extend outward.
+    plane or picture(, plane) -> the same, same windows; edges of the data window extend outward. Through a matte the
+    blurred value is mixed in by it: v + (blurred - v) matte, or 1 - matte with `invert_matte`.
     """
 
     name = "blur"
     family = "mattes"
     needs = "soften, feather, smooth"
-    ports = (Port("from", "any", "What is blurred"),)
+    ports = (Port("from", "any", "What is blurred"), Port("matte", "plane", "Where it is blurred", required=False))
     Settings = BlurSettings
 
     def describe(self, inputs: Mapping[str, Description], settings: BlurSettings) -> Description:
@@ -43,7 +46,13 @@ class Blur(Operation):
         return math.ceil((4 if settings.filter == "gaussian" else 1) * scene.pixels(settings.radius))
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: BlurSettings) -> Window:
-        return region.grow(self._reach(settings, scene))
+        return region if port == "matte" else region.grow(self._reach(settings, scene))
+
+    def wants(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: BlurSettings
+    ) -> dict[str, tuple[str, ...]]:
+        wanted = {"from": tuple(name for name in inputs["from"].channels if name in channels)}
+        return wanted | ({"matte": (PLANE_NAME,)} if "matte" in inputs else {})
 
     def compute(
         self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: BlurSettings, scene: Scene
@@ -66,6 +75,10 @@ class Blur(Operation):
             extended = np.pad(plane[rows, columns], pad, mode="edge") if np.any(pad) else plane
             weights = (filters.gaussian_weights if settings.filter == "gaussian" else filters.box_weights)(size)
             result[name] = filters.blur(extended, weights)[scene.region.within(given)]
+            if "matte" in inputs:
+                matte = inputs["matte"][PLANE_NAME]
+                before = plane[scene.region.within(given)]
+                result[name] = lerp(before, result[name], np.float32(1) - matte if settings.invert_matte else matte)
         return result
 
 

@@ -1,10 +1,10 @@
-"""`python -m benchmarks [chain] [view] [import]`: all of them by default."""
+"""`python -m benchmarks [chain] [mattes] [view] [import]`: all of them by default."""
 
 import sys
 
-from benchmarks import chain, importing, view
+from benchmarks import chain, importing, mattes, view
 
-ALL = {"chain": chain.main, "view": view.main, "import": importing.main}
+ALL = {"chain": chain.main, "mattes": mattes.main, "view": view.main, "import": importing.main}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or ALL:

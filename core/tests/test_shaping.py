@@ -176,7 +176,7 @@ class TouchUp(CoreTest):
                 self.assert_refused(lambda stroke=stroke: self.paint([stroke]), "step 't'", "strokes", word)
 
     def test_a_change_of_the_last_stroke_leaves_the_others_alone(self) -> None:
-        """Parts of 64 strokes are kept: of 300, only the last part is painted anew."""
+        """Parts of 32 strokes are kept: of 300, only the last part is painted anew."""
         strokes = [{"points": [[i % 60, i % 40]], "radius": 2} for i in range(300)]
         engine, source = Engine(threads=2), MemorySource({"M": np.zeros((40, 60), np.float32)})
 
@@ -185,8 +185,8 @@ class TouchUp(CoreTest):
             run(steps, {"m": source}, engine=engine)
             return engine.computed["t"]
 
-        self.assertEqual(painted(strokes), 5)
-        self.assertEqual(painted([*strokes[:-1], strokes[-1] | {"radius": 4}]), 6)
+        self.assertEqual(painted(strokes), 10)
+        self.assertEqual(painted([*strokes[:-1], strokes[-1] | {"radius": 4}]), 11)
 
     def test_proxies_and_regions_show_the_same_strokes(self) -> None:
         strokes = [{"points": [[8, 8], [40, 24]], "radius": 8, "hardness": 0}]

@@ -183,7 +183,7 @@ class Plan:
         digest = _digest(
             operation.name,
             operation.version,
-            settings.model_dump(mode="json", by_alias=True),
+            settings.model_dump_json(by_alias=True),
             {port: (feed.node.digest, list(feed.channels.items())) for port, feed in feeds.items()},
             self.frame if operation.timed(settings) else None,
         )

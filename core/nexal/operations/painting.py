@@ -13,7 +13,7 @@ from nexal.errors import SettingError
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.picture import Description, Plane, Window, is_alpha
 
-STROKES_TOGETHER = 64
+STROKES_TOGETHER = 32
 MAX_STROKES = 20_000
 MAX_POINTS = 20_000
 Coordinate = Annotated[float, Field(ge=-1e6, le=1e6)]

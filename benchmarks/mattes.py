@@ -58,7 +58,8 @@ def _scouting(planes: dict[str, Plane]) -> None:
         return found
 
     compiled = rank(*sets, codes)
-    np.testing.assert_allclose(compiled[::16, 0], plain(), atol=2e-3)
+    wrong = np.abs(compiled[::16, 0] - plain()) > compiled[::16, 1] + 1e-6
+    assert not wrong.any(), "the compiled areas are further off than they say"
     seconds = best({"rank": lambda: rank(*sets, codes), "sorted": plain, "pairs": pairs}, rounds=4)
     each = {
         "rank": seconds["rank"] / len(codes),

@@ -10,6 +10,15 @@ def _step(name: str, op: str, inputs: dict[str, str | list[str]], **settings: An
     return {"name": name, "op": op, "in": inputs, "set": settings}
 
 
+AROUND_WING = [
+    [200, 700, 10, 60, -10, -60],
+    [620, 190, -190, 90, 190, -90],
+    [1050, 110, -90, -40, 90, 40],
+    [1040, 380, 40, -120, -40, 120],
+    [620, 760, 210, -20, -210, 20],
+]
+"""A closed curve round the wing: points with their tangents."""
+
 SHOTS: dict[str, dict[str, Any]] = {
     "040 moth": {
         "nexal": 1,
@@ -59,7 +68,18 @@ SHOTS: dict[str, dict[str, Any]] = {
             _step("glass", "luma_pull", {"picture": "wing"}, low=0.7, high=4.0, low_softness=0.24),
             _step("matte", "invert", {"from": "glass"}),
             _step("clean", "despeckle", {"matte": "matte"}, islands=8.0, holes=8.0),
-            _step("cut", "attach_alpha", {"picture": "wing", "alpha": "clean"}),
+            _step("round", "shape", {"like": "wing"}, paths=[{"points": AROUND_WING, "feather": [0.0, 36.0]}]),
+            _step("inside", "logic", {"mattes": ["clean", "round"]}, mode="intersect"),
+            _step(
+                "mended",
+                "touch_up",
+                {"matte": "inside"},
+                strokes=[
+                    {"points": [[268, 676], [330, 640], [410, 570]], "radius": 10, "hardness": 0.7, "value": 1},
+                    {"points": [[1100, 120]], "radius": 46, "hardness": 0.3, "value": 0},
+                ],
+            ),
+            _step("cut", "attach_alpha", {"picture": "wing", "alpha": "mended"}),
         ],
     },
     "080 print": {

@@ -77,11 +77,11 @@ class Scouting(MattesTest):
         self.assertIn("separation 100.0", self.rows().first.get_attribute("aria-label") or "")
         # Hover previews on the stage, and makes no revision.
         self.rows().nth(1).hover()
-        page.get_by_text("Preview of").wait_for()
+        page.get_by_text("Preview: ").wait_for()
         self.assert_pixel(page, 180, 100, [255] * 3)
         self.assert_pixel(page, 250, 30, [0] * 3)
         page.mouse.move(*self.spot(page, 300, 170))
-        page.get_by_text("Preview of").wait_for(state="hidden")
+        page.get_by_text("Preview: ").wait_for(state="hidden")
         self.shot.refresh_from_db()
         self.assertEqual(self.shot.head.number, 2)
         # Keys walk the board; Enter takes the row as named steps.
@@ -233,7 +233,7 @@ class ByHand(MattesTest):
             self.wait_for(lambda count=count: len(self.strokes()) == count)
         page.keyboard.press("Control+z")
         self.wait_for(lambda: not self.step("touch_up"))
-        self.choose_item(page, "matte")
+        page.locator('[data-item="matte"][aria-current="true"]').wait_for()
         self.assert_pixel(page, 45, 40, [0] * 3)
 
     def test_the_ring_at_the_pointer(self) -> None:

@@ -10,9 +10,9 @@ interface Props {
 
 /** A formula for each channel of the result, taken over on Enter or when the field is left. */
 export function Expressions({ value, onChange }: Props) {
-  const [channel, setChannel] = useState("");
+  const [fresh, writeFresh] = useState("");
   const names = Object.keys(value);
-  const free = channel.trim() || ["R", "G", "B", "A"].find((name) => !names.includes(name)) || "mask";
+  const free = fresh.trim() || ["R", "G", "B", "A"].find((name) => !names.includes(name)) || "mask";
   return (
     <div className="space-y-2">
       {names.map((name) => (
@@ -32,8 +32,8 @@ export function Expressions({ value, onChange }: Props) {
         <input
           aria-label="Name of a further channel"
           placeholder={free}
-          value={channel}
-          onChange={(event) => setChannel(event.target.value)}
+          value={fresh}
+          onChange={(event) => writeFresh(event.target.value)}
           onKeyDown={(event) => event.stopPropagation()}
           className="h-6 w-20 rounded-sm border border-line bg-well px-2 font-mono text-[12px] placeholder:text-faint"
         />
@@ -41,7 +41,7 @@ export function Expressions({ value, onChange }: Props) {
           disabled={names.includes(free)}
           onClick={() => {
             onChange({ ...value, [free]: "0" });
-            setChannel("");
+            writeFresh("");
           }}
         >
           <Plus size={12} /> Channel

@@ -66,8 +66,14 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
   const set = (setting: string) => (value: unknown, done: boolean) =>
     edit((before) => setSetting(before, step.name, setting, value), done);
   const users = usersOf(recipe, step.name);
-  const between = bypassing(recipe, step.name);
+  // Only what is of the same kind can take its input's place.
+  const sameKind = known?.plane === (first?.includes(".") || firstItem?.plane);
+  const between = sameKind ? bypassing(recipe, step.name) : null;
   const modes = schemas.find(([name]) => name === "mode")?.[1];
+  // Mode, strokes and curves have controls of their own.
+  const drawn = schemas.filter(
+    ([name, schema]) => name !== "mode" && !["strokes", "paths"].includes(schema.widget ?? ""),
+  );
   const domain = (step.set?.domain ?? schemas.find(([name]) => name === "domain")?.[1].default) === "display";
 
   return (
@@ -126,12 +132,9 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
             onChange={(port, feed) => edit((before) => setPort(before, step.name, port, feed))}
           />
         )}
-        <div className="space-y-2 border-t border-line pt-3">
-          {schemas
-            .filter(
-              ([name, schema]) => name !== "mode" && !["strokes", "paths"].includes(schema.widget ?? ""),
-            )
-            .map(([name, schema]) => (
+        {drawn.length > 0 && (
+          <div className="space-y-2 border-t border-line pt-3">
+            {drawn.map(([name, schema]) => (
               <SettingField
                 key={name}
                 name={name}
@@ -144,7 +147,8 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
                 onChange={set(name)}
               />
             ))}
-        </div>
+          </div>
+        )}
         {between && writable && (
           <div className="flex items-center justify-between gap-2 border-t border-line pt-3">
             <span className="text-dim">

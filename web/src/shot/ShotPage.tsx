@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { type DragEvent, useEffect, useState } from "react";
+import { type DragEvent, useEffect, useRef, useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 
 import { type OperationRow, type ShotWhole, api, got, problemOf } from "@/api/client";
@@ -98,7 +98,14 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   const writable = whole.role !== "viewer";
   const names = itemsOf(recipe);
   const asked = params.get("item");
-  const item = asked && names.includes(asked) ? asked : (stepsOf(recipe).at(-1)?.name ?? names[0] ?? null);
+  // Where what was in focus is gone, such as by undo, what it was made from comes into focus.
+  const madeFrom = useRef<string | undefined>(undefined);
+  const item =
+    [asked, madeFrom.current].find((name) => name && names.includes(name)) ??
+    stepsOf(recipe).at(-1)?.name ??
+    names[0] ??
+    null;
+  if (item && item === asked) madeFrom.current = firstInput(findStep(recipe, item))?.split(".")[0];
   const bench = params.get("bench") ?? "mattes";
 
   const go = (change: Record<string, string>) =>

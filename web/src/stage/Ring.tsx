@@ -64,7 +64,7 @@ export function Ring({ width, height, start }: Props) {
       }}
     >
       <g transform={`translate(${middle[0]} ${middle[1]})`}>
-        <circle r={REACH + 30} fill="#121212" fillOpacity={0.82} />
+        <circle r={REACH + 30} fill="#121212" fillOpacity={0.92} />
         <circle r={REACH - 22} fill="none" stroke="#333" />
         <circle
           r={Math.min(REACH - 26, Math.max(3, brush.radius / 2))}

@@ -81,7 +81,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
     name: "main",
     display: display ?? null,
     picture: view.preview
-      ? { ...view.preview, channels: null }
+      ? { recipe: view.preview.recipe, address: view.preview.address, channels: null }
       : item && known && !known.problem
         ? { recipe, address, channels: alone }
         : null,
@@ -108,7 +108,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
   }, [item, over]);
 
   const label = view.preview
-    ? `Preview of ${view.preview.address}`
+    ? `Preview: ${view.preview.label}`
     : alone
       ? `${item} · ${alone.join(" + ")}`
       : laid && view.matte !== "alone"

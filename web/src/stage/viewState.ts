@@ -35,7 +35,7 @@ interface ViewState {
   probeSize: number;
   pick: Pick | null;
   /** Shown instead of what is in focus, while something is hovered. */
-  preview: { recipe: Recipe; address: string } | null;
+  preview: { recipe: Recipe; address: string; label: string } | null;
   /** Counts up when results that were waited for are there: views ask again. */
   turn: number;
   change: (to: Partial<ViewState>) => void;

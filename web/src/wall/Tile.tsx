@@ -1,6 +1,6 @@
 import type { DragEvent } from "react";
 
-import type { ChannelRow } from "@/api/client";
+import { ApiError, type ChannelRow } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 import { useHistogram, useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
@@ -80,8 +80,10 @@ export function Tile({
       className={`block w-[91px] overflow-hidden rounded-sm border text-left ${lit ? "border-lichen" : "border-line hover:border-faint"}`}
     >
       {planes.isError ? (
-        <span className="flex h-[52px] items-center justify-center bg-well px-1 text-center text-[11px] text-ember">
-          cannot be shown
+        <span className="flex h-[52px] items-center justify-center bg-well px-1 text-center text-[11px] text-dim">
+          {planes.error instanceof ApiError && planes.error.problem.code === "pending"
+            ? "not computed yet"
+            : "cannot be shown"}
         </span>
       ) : (
         <SmallPicture

@@ -55,7 +55,9 @@ function Mode({ shot, recipe, step, items, mode, onChange }: Props & { mode: str
         change({ preview: null });
         onChange(mode);
       }}
-      onPointerEnter={() => change({ preview: { recipe: draft, address: step.name } })}
+      onPointerEnter={() =>
+        change({ preview: { recipe: draft, address: step.name, label: mode.replace("-", " ") } })
+      }
       onPointerLeave={() => change({ preview: null })}
       className={`min-w-0 rounded-sm border p-0.5 text-left ${now ? "border-lichen" : "border-line hover:border-faint"}`}
     >

@@ -61,10 +61,10 @@ export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
     overscan: 2,
   });
 
-  const drafted = (row: Candidate): { recipe: Recipe; address: string } | null => {
+  const drafted = (row: Candidate) => {
     if (!picture) return null;
     const [draft, name] = insertSteps(recipe, row.steps, itemOf(picture.name));
-    return { recipe: draft, address: name };
+    return { recipe: draft, address: name, label: row.words };
   };
   const show = (index: number | null) => {
     setAt(index);

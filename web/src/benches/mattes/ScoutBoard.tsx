@@ -167,7 +167,7 @@ export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
                 role="listbox"
                 aria-label="Candidates"
                 aria-activedescendant={at === null ? undefined : `candidate-${at}`}
-                className="h-[208px] shrink-0 overflow-y-auto outline-none focus-visible:ring-1 focus-visible:ring-inset focus-visible:ring-lichen max-[1100px]:h-[150px]"
+                className="h-[clamp(150px,26vh,520px)] shrink-0 overflow-y-auto outline-none focus-visible:ring-1 focus-visible:ring-inset focus-visible:ring-lichen"
                 onPointerLeave={() => show(null)}
                 onBlur={() => show(null)}
                 onScroll={(event) => {

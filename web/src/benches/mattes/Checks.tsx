@@ -3,6 +3,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type Item, api, got } from "@/api/client";
 import { type Recipe, type Step, insertSteps, setPort } from "@/api/recipe";
 import { Button } from "@/parts/Button";
+import { useSettled } from "@/parts/useSettled";
 import { useMarks } from "@/shot/marks";
 
 interface Props {
@@ -16,8 +17,9 @@ interface Props {
 /** What is likely wrong with the matte in focus, each with a remedy of one click. */
 export function Checks({ shot, recipe, item, writable, onPut }: Props) {
   const marks = useMarks((state) => state.marks);
+  const digest = useSettled(item.digest, 400);
   const checks = useQuery({
-    queryKey: ["checks", shot, item.name, item.digest, marks],
+    queryKey: ["checks", shot, item.name, digest, marks],
     queryFn: () =>
       got(
         api.POST("/api/shots/{shot_id}/checks", {
@@ -25,7 +27,7 @@ export function Checks({ shot, recipe, item, writable, onPut }: Props) {
           body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1, item: item.name, marks },
         }),
       ),
-    enabled: !item.problem && item.digest !== "",
+    enabled: !item.problem && digest !== "" && digest === item.digest,
     placeholderData: keepPreviousData,
     staleTime: Infinity,
     gcTime: 30_000,

@@ -1,8 +1,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useDeferredValue, useEffect } from "react";
+import { useEffect } from "react";
 
 import { type Item, api, got } from "@/api/client";
 import type { Recipe, Step } from "@/api/recipe";
+import { useSettled } from "@/parts/useSettled";
 import { useMarks } from "@/shot/marks";
 import { useTools } from "@/stage/tools";
 
@@ -10,7 +11,8 @@ import { useTools } from "@/stage/tools";
 export function useThinParts(shot: number, recipe: Recipe, step: Step, items: Item[]) {
   const marks = useMarks((state) => state.marks);
   const change = useTools((state) => state.change);
-  const digest = useDeferredValue(items.find((item) => item.name === step.name)?.digest ?? "");
+  const now = items.find((item) => item.name === step.name)?.digest ?? "";
+  const digest = useSettled(now);
   const thin = useQuery({
     queryKey: ["thin", shot, step.name, digest, marks],
     queryFn: ({ signal }) =>
@@ -21,7 +23,7 @@ export function useThinParts(shot: number, recipe: Recipe, step: Step, items: It
           signal,
         }),
       ),
-    enabled: digest !== "",
+    enabled: digest !== "" && digest === now,
     placeholderData: keepPreviousData,
     staleTime: Infinity,
     gcTime: 30_000,

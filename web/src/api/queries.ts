@@ -49,3 +49,9 @@ export function sourceQuery(shot: number, source: number | undefined, pending: b
     staleTime: pending ? 0 : Infinity,
   });
 }
+
+/** The last answer, as long as it is about the same thing: the place in the key that names it. */
+export function keepWhileSame<T>(place: number, value: unknown) {
+  return (previous: T | undefined, query: { queryKey: readonly unknown[] } | undefined): T | undefined =>
+    query?.queryKey[place] === value ? previous : undefined;
+}

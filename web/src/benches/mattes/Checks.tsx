@@ -1,6 +1,7 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 
 import { type Item, api, got } from "@/api/client";
+import { keepWhileSame } from "@/api/queries";
 import { type Recipe, type Step, insertSteps, setPort } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
@@ -28,7 +29,7 @@ export function Checks({ shot, recipe, item, writable, onPut }: Props) {
         }),
       ),
     enabled: !item.problem && digest !== "" && digest === item.digest,
-    placeholderData: keepPreviousData,
+    placeholderData: keepWhileSame(2, item.name),
     staleTime: Infinity,
     gcTime: 30_000,
     retry: false,

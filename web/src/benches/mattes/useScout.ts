@@ -1,7 +1,8 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue } from "react";
 
 import { type Item, api, got } from "@/api/client";
+import { keepWhileSame } from "@/api/queries";
 import type { Recipe, Step } from "@/api/recipe";
 import { useMarks } from "@/shot/marks";
 
@@ -29,7 +30,7 @@ export function useScout(
   const marks = useDeferredValue(useMarks((state) => state.marks));
   const enough = ["subject", "background"].every((side) => marks.some((mark) => mark.side === side));
   return useQuery({
-    queryKey: ["scout", shot, picture?.digest, marks, ink, rows],
+    queryKey: ["scout", shot, picture?.name, picture?.digest, marks, ink, rows],
     queryFn: ({ signal }) =>
       got(
         api.POST("/api/shots/{shot_id}/scout", {
@@ -46,7 +47,7 @@ export function useScout(
         }),
       ),
     enabled: enough && picture !== undefined && !picture.problem,
-    placeholderData: keepPreviousData,
+    placeholderData: keepWhileSame(2, picture?.name),
     retry: (count, error) =>
       count < 3 &&
       "problem" in error &&

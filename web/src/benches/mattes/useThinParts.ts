@@ -1,7 +1,8 @@
-import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 
 import { type Item, api, got } from "@/api/client";
+import { keepWhileSame } from "@/api/queries";
 import type { Recipe, Step } from "@/api/recipe";
 import { useSettled } from "@/parts/useSettled";
 import { useMarks } from "@/shot/marks";
@@ -24,7 +25,7 @@ export function useThinParts(shot: number, recipe: Recipe, step: Step, items: It
         }),
       ),
     enabled: digest !== "" && digest === now,
-    placeholderData: keepPreviousData,
+    placeholderData: keepWhileSame(2, step.name),
     staleTime: Infinity,
     gcTime: 30_000,
     retry: false,

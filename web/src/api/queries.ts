@@ -51,7 +51,7 @@ export function sourceQuery(shot: number, source: number | undefined, pending: b
 }
 
 /** The last answer, as long as it is about the same thing: the place in the key that names it. */
-export function keepWhileSame<T>(place: number, value: unknown) {
-  return (previous: T | undefined, query: { queryKey: readonly unknown[] } | undefined): T | undefined =>
+export function keepWhileSame(place: number, value: unknown) {
+  return <T>(previous: T | undefined, query: { queryKey: readonly unknown[] } | undefined): T | undefined =>
     query?.queryKey[place] === value ? previous : undefined;
 }

@@ -173,6 +173,29 @@ def _scout(options: argparse.Namespace) -> int:
     return DONE
 
 
+def _audit(options: argparse.Namespace) -> int:
+    from nexal.analysis.run import audit_file
+
+    answer = audit_file(Path(options.file), options.full, warn=_warn)
+    if options.json:
+        _answer(answer)
+        return DONE
+    if not answer["claimed"]:
+        print(f"no set of layers adds up to {answer['full']}: {answer['explained']:.1%} of it is explained at best")
+    for part in answer["parts"]:
+        times = f" x {part['times']}" if "times" in part else ""
+        print(f"{part['coefficient']:8.4f}  {part['layer']}{times}")
+    for entry in answer["sums"]:
+        print(f"          {entry['layer']} is {' + '.join(entry['of'])}")
+    figures = answer["residual"]
+    psnr = "equal" if figures["psnr"] is None else f"{figures['psnr']:.1f} dB"
+    print(f"residual  mean {figures['mean']:.3g}  p99 {figures['p99']:.3g}  largest {figures['max']:.3g}  {psnr}")
+    if answer["place"]:
+        x, y, width, height = answer["place"]
+        print(f"          what no pass holds lies in {width} x {height} pixels at {x}, {y}")
+    return DONE
+
+
 def _compare(options: argparse.Namespace) -> int:
     from nexal.analysis.compare import exceeds
     from nexal.analysis.run import compare_files
@@ -228,9 +251,16 @@ def _parser() -> Parser:
     scout.add_argument("--rows", type=_count, default=48, metavar="N", help="how many of the best to answer")
     scout.set_defaults(run=_scout)
 
+    audit = commands.add_parser("audit", help="which layers of a render add up to its full picture")
+    audit.add_argument("file", help="a multi-channel picture")
+    audit.add_argument(
+        "--full", required=True, metavar="LAYER", help="the full picture; without a layer name it is RGB"
+    )
+    audit.set_defaults(run=_audit)
+
     operations = commands.add_parser("operations", help="every operation with its ports and settings")
     operations.set_defaults(run=_operations)
-    for command in (info, run, scout, compare, operations):
+    for command in (info, run, scout, audit, compare, operations):
         command.add_argument("--json", action="store_true", help="answer as JSON")
     return parser
 

@@ -8,7 +8,8 @@ from pathlib import Path
 from typing import Any
 
 from nexal.analysis.compare import compare
-from nexal.engine import Plan
+from nexal.engine import Engine, Plan
+from nexal.engine.plan import Feed
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
 from nexal.formats.store import StoredSource
 from nexal.formats.writing import target_of
@@ -116,11 +117,24 @@ def scout_file(
     """What `scout` answers for a picture file and marked rectangles. Raises NexalError."""
     from nexal.analysis.scout import scout
 
+    return _of_file(path, warn, lambda *given: scout(*given, subject, background, ink=ink, rows=rows))
+
+
+def audit_file(path: Path, full: str, warn: Callable[[str], None] = lambda text: None) -> dict[str, Any]:
+    """What `audit` answers for a picture file. Raises NexalError."""
+    from nexal.analysis.audit import audit
+
+    return _of_file(path, warn, lambda *given: audit(*given, full))
+
+
+def _of_file(
+    path: Path, warn: Callable[[str], None], work: Callable[[Engine, Plan, Feed], dict[str, Any]]
+) -> dict[str, Any]:
+    """An analysis of a picture file as it stands."""
     recipe = parse_recipe({"nexal": 1, "sources": {"picture": {"files": path.name}}})
     with Session(warn=warn) as session:
         plan = Plan(recipe, 1, {"picture": session.open(path)})
         try:
-            feed = plan.feed("picture")
-            return scout(session.engine, plan, feed, subject, background, ink=ink, rows=rows)
+            return work(session.engine, plan, plan.feed("picture"))
         except NexalError as error:
             raise error.at(path.name) from None

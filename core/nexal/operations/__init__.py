@@ -12,6 +12,7 @@ from nexal.operations import (
     mattes,
     neighbourhood,
     painting,
+    passes,
     refining,
     shapes,
 )
@@ -37,6 +38,7 @@ __all__ = [
     "neighbourhood",
     "painting",
     "parse_settings",
+    "passes",
     "refining",
     "shapes",
 ]

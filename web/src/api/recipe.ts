@@ -65,11 +65,14 @@ export function firstInput(step: Step | undefined): string | undefined {
   return Object.values(step?.in ?? {}).flat()[0];
 }
 
+/** Keys inside of settings that hold addresses. */
+const ADDRESSES = new Set(["from", "times"]);
+
 function inSettings(value: unknown): string[] {
   if (Array.isArray(value)) return value.flatMap(inSettings);
   if (typeof value !== "object" || value === null) return [];
   return Object.entries(value).flatMap(([key, inner]) =>
-    key === "from" && typeof inner === "string" ? [inner] : inSettings(inner),
+    ADDRESSES.has(key) && typeof inner === "string" ? [inner] : inSettings(inner),
   );
 }
 
@@ -103,7 +106,7 @@ export function putBetween(recipe: Recipe, name: string): Recipe {
 /** A step with every address changed. */
 function readdressed(step: Step, change: (address: string) => string): Step {
   const settings = (value: unknown, key = ""): unknown => {
-    if (key === "from" && typeof value === "string") return change(value);
+    if (ADDRESSES.has(key) && typeof value === "string") return change(value);
     if (Array.isArray(value)) return value.map((inner) => settings(inner));
     if (typeof value !== "object" || value === null) return value;
     return Object.fromEntries(Object.entries(value).map(([name, inner]) => [name, settings(inner, name)]));

@@ -175,8 +175,15 @@ class Scout(CoreTest):
         black, white = best_stretch(s, b, bright=True)
         self.assertAlmostEqual(black, 0.1 + 0.2 * 0.98, 3)
         self.assertAlmostEqual(white, 0.6 + 0.3 * 0.02, 3)
+        self.assertGreaterEqual(np.mean(b <= black), 0.98)
+        self.assertGreaterEqual(np.mean(s >= white), 0.98)
         black, white = best_stretch(b, s, bright=False)
         self.assertGreater(black, white)
+        self.assertGreaterEqual(np.mean(s >= black), 0.98)
+        self.assertGreaterEqual(np.mean(b <= white), 0.98)
+        same = np.linspace(0.2, 0.4, 50)
+        black, white = best_stretch(same, same, bright=True)
+        self.assertLess(black, white)
 
     def test_luminance_and_ink_as_they_are_judged(self) -> None:
         planes = np.array([[0.5], [0.2], [0.1]], np.float32)

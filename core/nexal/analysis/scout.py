@@ -248,20 +248,27 @@ def exact_auc(subject: Plane, background: Plane) -> float:
 
 def best_stretch(subject: Plane, background: Plane, *, bright: bool) -> tuple[float, float]:
     """Black and white post that put 98 % of each sorted set at its end, or as much of both as they allow."""
-    black = white = 0.0
     if not subject.size or not background.size:
         return 0.0, 1.0
+    if not bright:
+        black, white = best_stretch(-subject[::-1], -background[::-1], bright=True)
+        return -black, -white
+    black = white = 0.0
     for part in np.linspace(PARTED, 0.5, 25):
-        low, high = (1 - part, part) if bright else (part, 1 - part)
-        black, white = (
-            float(values[round(place * (values.size - 1))]) for values, place in ((background, high), (subject, low))
-        )
-        if (white > black) if bright else (white < black):
+        # Rounded outward, so that the posts hold at least that part of each set.
+        black = _rounded(background[math.ceil(part * (background.size - 1))], up=True)
+        white = _rounded(subject[math.floor((1 - part) * (subject.size - 1))], up=False)
+        if black < white:
             break
-    black, white = round(black, 4), round(white, 4)
-    if black == white:
-        white += 0.0005 if bright else -0.0005
-    return black, white
+    return (black, white) if black < white else (white, black if black > white else white + 1 / DIGITS)
+
+
+DIGITS = 10_000
+
+
+def _rounded(value: float, *, up: bool) -> float:
+    scaled = float(value) * DIGITS
+    return (math.ceil(scaled) if up else math.floor(scaled)) / DIGITS
 
 
 def words(row: dict[str, Any]) -> str:

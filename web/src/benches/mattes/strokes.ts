@@ -25,10 +25,14 @@ export function strokesOf(step: Step | undefined): Stroke[] {
 
 /** Channels of an item that a brush paints; none means all of them; null where there is nothing to paint. */
 export function painted(item: Item, brush: Brush): string[] | null {
-  if (item.plane || brush.scope === "all") return [];
-  const alpha = item.channels.filter((name) => name.split(".").pop() === "A");
+  if (item.plane) return [];
+  // Of a render, the picture itself is painted, not its passes and ids.
+  const layered = item.channels.some((name) => name.includes("."));
+  const own = layered ? item.channels.filter((name) => !name.includes(".")) : item.channels;
+  if (brush.scope === "all") return layered ? own : [];
+  const alpha = own.filter((name) => name.split(".").pop() === "A");
   if (brush.scope === "alpha") return alpha.length ? alpha : null;
-  return item.channels.filter((name) => !alpha.includes(name) && !item.data.includes(name));
+  return own.filter((name) => !alpha.includes(name) && !item.data.includes(name));
 }
 
 export function strokeOf(points: number[][], brush: Brush, channels: string[]): Stroke {

@@ -244,5 +244,6 @@ class BrowserTest(StaticLiveServerTestCase):
         page.keyboard.press("/")
         finder = page.get_by_role("combobox", name="Add a step by name or by need")
         finder.fill(text)
+        page.get_by_role("listbox", name="Steps").get_by_role("option").first.wait_for()
         finder.press("Enter")
         finder.wait_for(state="hidden")

@@ -8,14 +8,15 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 
 from nexal.addresses import split_address
 from nexal.engine import Cancellation, Engine, Plan, Reader
-from nexal.engine.plan import Feed, addresses_of
+from nexal.engine.plan import Feed, addresses_of, origin
 from nexal.errors import FormatError, NexalError, RecipeError, SourceError
 from nexal.formats.store import Library, StoredSource, fingerprint
-from nexal.formats.writing import provenance, target_of, write, written_window
-from nexal.picture import Window
+from nexal.formats.writing import Target, provenance, target_of, write, written_window
+from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file
 
 
@@ -140,4 +141,23 @@ def render_output(
         if window.empty:
             raise FormatError("the region lies outside of the picture", where="region", remedy="choose one inside")
     picture = engine.evaluate(feed, plan, scale=scale, region=window.scaled(scale), cancellation=cancellation)
-    write(picture, target, path, provenance(plan.recipe, fingerprints))
+    own = _own_samples(feed, picture, target) if output.depth is None and scale == 1 else {}
+    write(picture, target, path, provenance(plan.recipe, fingerprints), own)
+
+
+def _own_samples(feed: Feed, picture: Picture, target: Target) -> dict[str, Any]:
+    """The channels of an EXR that come from a source untouched, in the source's own sample type."""
+    if target.format != "exr" or target.colour not in ("auto", "linear", "data"):
+        return {}
+    description = feed.description
+    converted = Alpha.NONE not in (description.alpha, target.alpha) and description.alpha is not target.alpha
+    found = {}
+    for name in description.channels:
+        if converted and name in description.colour and description.alpha_of(name):
+            continue
+        behind = origin(feed, name)
+        if behind and isinstance(behind[0], StoredSource):
+            samples = behind[0].raw(behind[1], picture.region)
+            if samples is not None:
+                found[name] = samples
+    return found

@@ -369,5 +369,56 @@ class FurtherChannels(CoreTest):
         self.assert_refused(lambda: run_recipe(ink, folder, {}, folder), "output 'o'", "neither grey nor")
 
 
+class OwnTypes(CoreTest):
+    def test_layers_that_nothing_changed_are_delivered_bit_exactly(self) -> None:
+        folder, random = self.folder(), np.random.default_rng(4)
+        shape = (24, 32)
+        planes: dict[str, Any] = {name: random.random(shape).astype(np.float16) for name in ("R", "G", "B")}
+        planes["key.R"] = random.random(shape).astype(np.float16)
+        planes["depth.Z"] = (random.random(shape) * 1e4).astype(np.float32)
+        planes["depth.Z"][0, :3] = (np.nan, np.inf, -0.0)
+        planes["id.object"] = random.integers(0, 2**32, shape, dtype=np.uint32)
+        write_exr(folder / "render.exr", planes)
+        matte = {"name": "matte", "op": "stretch", "in": {"from": "p.G"}}
+        route = {"name": "kept", "op": "route", "in": {"base": "p"}, "set": {"to": {"mask": {"from": "matte"}}}}
+        grade = {"name": "graded", "op": "grade", "in": {"picture": "kept"}, "set": {"exposure": 1}}
+        dab = {"points": [[16, 12]], "radius": 3, "channels": ["mask"]}
+        paint = {"name": "painted", "op": "touch_up", "in": {"matte": "graded"}, "set": {"strokes": [dab]}}
+        recipe = {"nexal": 1, "sources": {"p": {"files": "render.exr"}}, "steps": [matte, route, grade, paint]}
+
+        def delivered(**output: Any) -> dict[str, Any]:
+            import OpenEXR
+
+            parsed = parse_recipe(recipe | {"outputs": {"o": {"from": "painted", "file": "o.exr"} | output}})
+            (path,) = run_recipe(parsed, folder, {}, folder / "out")
+            with OpenEXR.File(str(path), separate_channels=True) as file:
+                return {name: channel.pixels for name, channel in file.channels().items()}
+
+        got = delivered()
+        for name in ("key.R", "depth.Z", "id.object"):
+            self.assertEqual(got[name].dtype, planes[name].dtype)
+            self.assertEqual(got[name].tobytes(), planes[name].tobytes(), name)
+        self.assertEqual((got["R"].dtype, got["mask"].dtype), (np.float16, np.float16))
+        np.testing.assert_allclose(got["R"].astype(float), 2 * planes["R"].astype(float), rtol=1e-3)
+        self.assertEqual({plane.dtype for plane in delivered(depth="float").values()}, {np.dtype(np.float32)})
+
+    def test_a_source_read_otherwise_is_not_handed_on(self) -> None:
+        folder = self.folder()
+        planes = {name: np.full((4, 6), 0.25, np.float32) for name in "RGB"} | {
+            "Z": np.full((4, 6), np.nan, np.float32)
+        }
+        write_exr(folder / "p.exr", planes)
+        window = Window(0, 0, 6, 4)
+        with Session() as session:
+            plain = session.open(folder / "p.exr", SourceSpec())
+            self.assertIsNotNone(plain.raw("R", window))
+            self.assertIsNone(session.open(folder / "p.exr", SourceSpec(colour="srgb")).raw("R", window))
+            self.assertIsNotNone(session.open(folder / "p.exr", SourceSpec(colour="srgb")).raw("Z", window))
+            self.assertIsNone(session.open(folder / "p.exr", SourceSpec(non_finite="zero")).raw("Z", window))
+            beyond = plain.raw("R", Window(-2, -1, 10, 6))
+            assert beyond is not None
+            self.assertEqual((float(beyond[0, 0]), float(beyond[1, 2]), float(beyond.sum())), (0, 0.25, 6.0))
+
+
 if __name__ == "__main__":
     unittest.main()

@@ -18,15 +18,17 @@ from nexal.recipe import parse_recipe
 Layers = dict[str, dict[str, Plane]]
 
 
-def light(seed: int, size: tuple[int, int] = (96, 64), strength: float = 1.0) -> dict[str, Plane]:
+def pool(seed: int, size: tuple[int, int] = (96, 64), strength: float = 1.0) -> dict[str, Plane]:
     """A pool of coloured light on black, as half floats hold it."""
     random = np.random.default_rng(seed)
     width, height = size
     y, x = np.mgrid[0:height, 0:width]
     cx, cy = random.uniform(0.2, 0.8, 2) * (width, height)
-    pool = np.exp(-(((x - cx) / width * 3) ** 2) - ((y - cy) / height * 3) ** 2) + 0.02 * random.random((height, width))
+    bright = np.exp(-(((x - cx) / width * 3) ** 2) - ((y - cy) / height * 3) ** 2) + 0.02 * random.random(
+        (height, width)
+    )
     tint = random.uniform(0.3, 1.0, 3) * strength
-    return {name: (pool * tint[i]).astype(np.float16).astype(np.float32) for i, name in enumerate("RGB")}
+    return {name: (bright * tint[i]).astype(np.float16).astype(np.float32) for i, name in enumerate("RGB")}
 
 
 def summed(*layers: dict[str, Plane]) -> dict[str, Plane]:
@@ -141,8 +143,8 @@ class Audit(CoreTest):
         return {part["layer"]: part["coefficient"] for part in answer["parts"]}
 
     def test_the_true_set_is_found_among_decoys(self) -> None:
-        layers = {name: light(seed) for seed, name in enumerate(("key", "fill", "rim", "lantern"), 1)}
-        decoys = {"bounce": light(11), "shadow_catcher": light(12)}
+        layers = {name: pool(seed) for seed, name in enumerate(("key", "fill", "rim", "lantern"), 1)}
+        decoys = {"bounce": pool(11), "shadow_catcher": pool(12)}
         answer = self.answer(render(summed(*layers.values()), layers | decoys, **{"depth.Z": gradient(96, 64)}))
         self.assertEqual(self.parts(answer), dict.fromkeys(layers, 1.0))
         self.assertTrue(answer["claimed"])
@@ -151,14 +153,14 @@ class Audit(CoreTest):
         self.assertGreater(answer["residual"]["psnr"], 65)
 
     def test_coefficients_other_than_one(self) -> None:
-        a, b = light(1), light(2)
+        a, b = pool(1), pool(2)
         full = {name: (a[name] * 0.5 + b[name] * 2).astype(np.float32) for name in "RGB"}
         parts = self.parts(self.answer(render(full, {"a": a, "b": b})))
         self.assertAlmostEqual(parts["a"], 0.5, 2)
         self.assertAlmostEqual(parts["b"], 2, 2)
 
     def test_layers_that_are_sums_of_others_and_copies(self) -> None:
-        key, fill, rim = light(1), light(2), light(3)
+        key, fill, rim = pool(1), pool(2), pool(3)
         diffuse = summed(key, fill)
         layers = {"diffuse": diffuse, "diffuse.key": key, "diffuse.fill": fill, "rim": rim}
         full = summed(key, fill, rim)
@@ -168,7 +170,7 @@ class Audit(CoreTest):
         self.assertEqual(sums, {"beauty": [WHOLE], "diffuse": ["diffuse.fill", "diffuse.key"]})
 
     def test_lighting_times_colour(self) -> None:
-        lit, spec = light(1, strength=2), light(2)
+        lit, spec = pool(1, strength=2), pool(2)
         colour = {name: np.clip(gradient(96, 64, 30 + i), 0.05, 1) for i, name in enumerate("RGB")}
         full = {name: (lit[name] * colour[name] + spec[name]).astype(np.float16).astype(np.float32) for name in "RGB"}
         layers = {"diffuse_lighting": lit, "diffuse_color": colour, "specular": spec}
@@ -183,7 +185,7 @@ class Audit(CoreTest):
             self.assert_planes(rebuilt[name], full[name], 2e-3)
 
     def test_glow_that_no_pass_has_is_told_with_its_place(self) -> None:
-        layers = {name: light(seed) for seed, name in enumerate(("key", "fill"), 1)}
+        layers = {name: pool(seed) for seed, name in enumerate(("key", "fill"), 1)}
         full = summed(*layers.values())
         for name in "RGB":
             full[name] = full[name].copy()
@@ -195,15 +197,15 @@ class Audit(CoreTest):
         self.assertLess(answer["explained"], 0.995)
 
     def test_no_set_is_claimed_where_there_is_none(self) -> None:
-        answer = self.answer(render(light(9), {"key": light(1), "fill": light(2), "rim": light(3)}))
+        answer = self.answer(render(pool(9), {"key": pool(1), "fill": pool(2), "rim": pool(3)}))
         self.assertEqual((answer["claimed"], answer["parts"], answer["place"]), (False, [], None))
-        lonely = self.answer(MemorySource(light(1)))
+        lonely = self.answer(MemorySource(pool(1)))
         self.assertFalse(lonely["claimed"])
 
     def test_the_full_picture_may_be_a_layer(self) -> None:
-        layers = {"key": light(1), "fill": light(2)}
+        layers = {"key": pool(1), "fill": pool(2)}
         whole = summed(*layers.values())
-        source = render(light(7), layers | {"beauty": whole})
+        source = render(pool(7), layers | {"beauty": whole})
         self.assertEqual(self.parts(self.answer(source, "beauty")), {"key": 1, "fill": 1})
         self.assert_refused(lambda: self.answer(source, "beuaty"), "beuaty", "beauty")
 
@@ -212,7 +214,7 @@ class Audit(CoreTest):
         self.assertEqual(colour_layers(channels), [WHOLE, "key"])
 
     def test_not_finite_pixels_do_no_harm(self) -> None:
-        layers = {"key": light(1), "fill": light(2)}
+        layers = {"key": pool(1), "fill": pool(2)}
         full = summed(*layers.values())
         full["R"][5, 5] = np.nan
         layers["key"]["G"][6, 6] = np.inf
@@ -221,7 +223,7 @@ class Audit(CoreTest):
         json.dumps(answer, allow_nan=False)
 
     def test_on_the_command_line(self) -> None:
-        layers = {"key": light(1), "fill": light(2)}
+        layers = {"key": pool(1), "fill": pool(2)}
         planes = render(summed(*layers.values()), layers).planes
         path = write_exr(self.folder() / "render.exr", {n: p.astype(np.float16) for n, p in planes.items()})
         code, out, _ = command("audit", str(path), "--full", "RGB", "--json")

@@ -81,6 +81,22 @@ def resolve(node: Node, rest: str) -> Feed:
     return Feed(node, channels, chosen if chosen.has_alpha else chosen.changed(alpha=Alpha.NONE))
 
 
+def origin(feed: Feed, name: str) -> tuple[Reader, str] | None:
+    """The source and its channel that a channel of a feed is, sample for sample; None where it is made anew."""
+    while True:
+        node, name = feed.node, feed.channels[name]
+        if node.reader is not None:
+            return node.reader, name
+        assert node.feeds is not None
+        if node.operation is None:
+            feed = node.feeds["from"]
+            continue
+        found = node.operation.untouched(name, node.inputs, node.settings)
+        if found is None:
+            return None
+        feed, name = node.feeds[found[0]], found[1]
+
+
 def as_kind(feed: Feed, kind: Kind, address: str, port: str) -> Feed:
     """The feed as its port wants it: a plane is a picture's only channel, else its A, else an error."""
     if kind != "plane" or feed.description.is_plane:

@@ -81,6 +81,10 @@ def decode_file(path: Path, folder: Path, cancelled: Callable[[], bool] = lambda
         raise FormatError(answer["message"], where=path.name, remedy=answer["remedy"])
 
 
+RAW = frozenset({"f2", "f4", "u4"})
+"""Sample types that are handed on as they are: half, float, uint."""
+
+
 class StoredFile:
     """One decoded file. Its header may be there before all of its channels are."""
 
@@ -187,6 +191,22 @@ class StoredSource:
             else:
                 result[name] = self._single(name, scale, region)
         return {name: result[name] for name in channels}
+
+    def raw(self, name: str, region: Window) -> np.ndarray[Any, Any] | None:
+        """Samples of a channel in their own type over a region, 0 outside; None where reading changes their values.
+
+        Half, float and uint are handed on; whole numbers of 8 and 16 bit stand for 0 to 1 and are not.
+        """
+        as_stored = name in self.description.data or (self.space in ("data", "linear") and self._triple(name) is None)
+        window = self.stored.window(name)
+        samples = self.stored.samples(name, 1)
+        if not as_stored or self.spec.non_finite != "keep" or samples.dtype.kind + str(samples.itemsize) not in RAW:
+            return None
+        result = np.zeros((region.height, region.width), samples.dtype)
+        inner = region.intersect(window)
+        if not inner.empty:
+            result[inner.within(region)] = samples[inner.within(window)]
+        return result
 
     @cached_property
     def _matrix(self) -> np.ndarray[Any, np.dtype[np.float32]] | None:

@@ -112,10 +112,17 @@ def provenance(recipe: Recipe, sources: Mapping[str, str]) -> dict[str, str]:
     }
 
 
-def write(picture: Picture, target: Target, path: Path, notes: Mapping[str, str]) -> None:
+def write(
+    picture: Picture,
+    target: Target,
+    path: Path,
+    notes: Mapping[str, str],
+    own: Mapping[str, NDArray[Any]] | None = None,
+) -> None:
     """Write a picture whole or not at all: under another name first, then renamed.
 
-    `picture.region` is what is written. Raises FormatError where the format cannot hold its channels or writing fails.
+    `picture.region` is what is written; `own` holds channels of an EXR in a sample type of their own.
+    Raises FormatError where the format cannot hold its channels or writing fails.
     """
     names = list(picture.description.channels)
     if target.format != "exr":
@@ -131,7 +138,7 @@ def write(picture: Picture, target: Target, path: Path, notes: Mapping[str, str]
         path.parent.mkdir(parents=True, exist_ok=True)
         kept = {name: planes[name] for name in names}
         if target.format == "exr":
-            _write_exr(picture, kept, target, part, notes)
+            _write_exr(picture, kept, target, part, notes, own or {})
         else:
             _write_raster(picture, kept, target, part, notes)
         os.replace(part, path)
@@ -203,7 +210,12 @@ def _in_colour(picture: Picture, planes: dict[str, Plane], target: Target) -> di
 
 
 def _write_exr(
-    picture: Picture, planes: Mapping[str, Plane], target: Target, path: Path, notes: Mapping[str, str]
+    picture: Picture,
+    planes: Mapping[str, Plane],
+    target: Target,
+    path: Path,
+    notes: Mapping[str, str],
+    own: Mapping[str, NDArray[Any]],
 ) -> None:
     import OpenEXR
 
@@ -226,7 +238,10 @@ def _write_exr(
     }
     with np.errstate(over="ignore", invalid="ignore"):
         # The library writes arrays that are not contiguous wrongly and without an error.
-        channels = {name: np.ascontiguousarray(plane, dtype=sample_type) for name, plane in planes.items()}
+        channels = {
+            name: np.ascontiguousarray(own[name] if name in own else plane.astype(sample_type))
+            for name, plane in planes.items()
+        }
     try:
         OpenEXR.set_global_thread_count(2)
         with OpenEXR.File(header, channels) as file:

@@ -142,6 +142,13 @@ class Operation:
             for port, description in inputs.items()
         }
 
+    def untouched(self, channel: str, inputs: Mapping[str, Description], settings: Any) -> tuple[str, str] | None:
+        """Port and channel of an input that a channel of the result is, sample for sample; None where it is made anew.
+
+        What comes through untouched all the way from a source is delivered in the source's own sample type.
+        """
+        return None
+
     def input_region(self, port: str, region: Window, scene: Scene, settings: Any) -> Window:
         """Region of an input, at the scene's scale, that a region of the result depends on."""
         return region

@@ -136,6 +136,14 @@ class Route(PointOperation):
             wanted["base"] = kept
         return wanted
 
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: RouteSettings
+    ) -> tuple[str, str] | None:
+        feed = settings.to.get(channel)
+        if feed is None:
+            return "base", channel
+        return (f"to.{channel}", PLANE_NAME) if feed.source is not None and not feed.invert else None
+
     def express(self, values: Mapping[str, Channels], settings: RouteSettings, scene: Scene) -> Channels:
         result = dict(values.get("base", {}))
         for name, feed in settings.to.items():
@@ -225,6 +233,11 @@ class Arithmetic(PointOperation):
             return {PLANE_NAME: next(iter(settings.values.values()))}
         check_channels(settings.values, description, "values")
         return settings.values
+
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: ArithmeticSettings
+    ) -> tuple[str, str] | None:
+        return None if channel in self._numbers(inputs["from"], settings) else ("from", channel)
 
     def express(self, values: Mapping[str, Channels], settings: ArithmeticSettings, scene: Scene) -> Channels:
         apply = _ARITHMETIC[settings.op]
@@ -317,6 +330,11 @@ class Invert(PointOperation):
     def describe(self, inputs: Mapping[str, Description], settings: InvertSettings) -> Description:
         check_channels(self._chosen(inputs["from"], settings), inputs["from"], "channels")
         return inputs["from"]
+
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: InvertSettings
+    ) -> tuple[str, str] | None:
+        return None if channel in self._chosen(inputs["from"], settings) else ("from", channel)
 
     def express(self, values: Mapping[str, Channels], settings: InvertSettings, scene: Scene) -> Channels:
         chosen = self._chosen(scene.descriptions["from"], settings)

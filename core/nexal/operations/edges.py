@@ -66,6 +66,14 @@ class AttachAlpha(PointOperation):
             wanted["alpha"] = (PLANE_NAME,)
         return wanted
 
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: AttachAlphaSettings
+    ) -> tuple[str, str] | None:
+        if channel == ALPHA_NAME:
+            return None if settings.invert else ("alpha", PLANE_NAME)
+        multiplied = settings.state == "premultiply" and channel not in inputs["picture"].data
+        return None if multiplied else ("picture", channel)
+
     def express(self, values: Mapping[str, Channels], settings: AttachAlphaSettings, scene: Scene) -> Channels:
         result = dict(values.get("picture", {}))
         if "alpha" in values:
@@ -101,6 +109,10 @@ class _ByAlpha(PointOperation):
         picture = inputs["picture"]
         wanted = {*channels, *(picture.alpha_of(name) for name in channels if name in picture.colour)}
         return {"picture": tuple(name for name in picture.channels if name in wanted)}
+
+    def untouched(self, channel: str, inputs: Mapping[str, Description], settings: Settings) -> tuple[str, str] | None:
+        picture = inputs["picture"]
+        return None if channel in picture.colour and picture.alpha_of(channel) else ("picture", channel)
 
     def express(self, values: Mapping[str, Channels], settings: Settings, scene: Scene) -> Channels:
         picture, description = values["picture"], scene.descriptions["picture"]

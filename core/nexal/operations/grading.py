@@ -96,6 +96,11 @@ class Grade(PointOperation):
             result["matte"] = (PLANE_NAME,)
         return result
 
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: GradeSettings
+    ) -> tuple[str, str] | None:
+        return None if channel in self._names(inputs["picture"]) else ("picture", channel)
+
     def express(self, values: Mapping[str, Channels], settings: GradeSettings, scene: Scene) -> Channels:
         picture, description = values["picture"], scene.descriptions["picture"]
         names = self._names(description)
@@ -166,6 +171,11 @@ class Despill(PointOperation):
         names = rgb_names(inputs["picture"], "picture")
         wanted = {*channels, *names} if {*channels} & {*names} else {*channels}
         return {"picture": tuple(name for name in inputs["picture"].channels if name in wanted)}
+
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: DespillSettings
+    ) -> tuple[str, str] | None:
+        return None if channel in rgb_names(inputs["picture"], "picture") else ("picture", channel)
 
     def express(self, values: Mapping[str, Channels], settings: DespillSettings, scene: Scene) -> Channels:
         result = dict(values["picture"])

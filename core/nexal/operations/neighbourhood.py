@@ -42,6 +42,12 @@ class Blur(Operation):
             check_channels(settings.channels, inputs["from"], "channels")
         return inputs["from"]
 
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: BlurSettings
+    ) -> tuple[str, str] | None:
+        left = settings.channels and not inputs["from"].is_plane and channel not in settings.channels
+        return ("from", channel) if left or settings.radius == 0 else None
+
     def _reach(self, settings: BlurSettings, scene: Scene) -> int:
         return math.ceil((4 if settings.filter == "gaussian" else 1) * scene.pixels(settings.radius))
 

@@ -108,6 +108,12 @@ class TouchUp(Operation):
                 raise SettingError(what, where=f"setting 'strokes', stroke {index + 1}", remedy=remedy)
         return description
 
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: TouchUpSettings
+    ) -> tuple[str, str] | None:
+        painted = any(channel in stroke.chosen(inputs["matte"]) for stroke in settings.strokes)
+        return None if painted else ("matte", channel)
+
     def compute(
         self,
         inputs: Mapping[str, Mapping[str, Plane]],

@@ -50,6 +50,9 @@ class Balance(BaseModel):
         return r, g, b
 
 
+UNTOUCHED = Balance.model_validate({})
+
+
 class SumPassesSettings(Settings):
     passes: list[Balance] = setting(list, "For each pass, in order: stops, tint, mute, solo, times", widget="passes")
 
@@ -81,7 +84,7 @@ class SumPasses(PointOperation):
         return "picture"
 
     def _sounding(self, count: int, settings: SumPassesSettings) -> list[tuple[int, Balance]]:
-        balances = [settings.passes[i] if i < len(settings.passes) else Balance() for i in range(count)]
+        balances = [settings.passes[i] if i < len(settings.passes) else UNTOUCHED for i in range(count)]
         soloed = any(each.solo for each in balances)
         return [(i, each) for i, each in enumerate(balances) if (each.solo if soloed else not each.mute)]
 

@@ -19,6 +19,9 @@ interface Props {
   onMade: () => void;
 }
 
+/** Channels that come from a source untouched keep its sample type; what was made is half. */
+const OWN = "as the sources";
+
 /** Which result, under which name, in which format. */
 export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Props) {
   const formats = useQuery({
@@ -38,6 +41,7 @@ export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Pr
   const fileName = file ?? `${stem}${known?.suffix ?? ""}`;
   const base = ITEM_NAME.test(stem) ? stem : "result";
   const name = taken.includes(base) ? `${base}_${taken.length + 1}` : base;
+  const chosenDepth = depth || (format === "exr" ? OWN : (known?.depths[0] ?? "half"));
   const change = (next: string) => {
     setFormat(next);
     setDepth("");
@@ -51,7 +55,7 @@ export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Pr
       from,
       file: fileName,
       format,
-      depth: depth || known?.depths[0],
+      ...(chosenDepth === OWN ? {} : { depth: chosenDepth }),
       alpha: alpha || known?.alpha,
       ...(compression ? { compression } : {}),
     };
@@ -100,13 +104,13 @@ export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Pr
           "Depth",
           <Choose
             label="Depth"
-            value={depth || (known?.depths[0] ?? "half")}
-            options={(known?.depths ?? ["half"]).map((value) => ({
+            value={chosenDepth}
+            options={[...(format === "exr" ? [OWN] : []), ...(known?.depths ?? ["half"])].map((value) => ({
               value,
               label: /^\d/.test(value) ? `${value} bit` : value,
             }))}
             onChange={setDepth}
-            className="w-32"
+            className="w-44"
           />,
         )}
         {known &&

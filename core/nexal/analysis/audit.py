@@ -176,7 +176,7 @@ class _Audit:
         before, after = (float(np.mean(np.abs(matrix @ each - wanted) < FITS)) for each in (coefficients, snapped))
         if after >= before - 0.01:
             coefficients, before = snapped, after
-        used = np.flatnonzero(coefficients > 0)
+        used = [int(i) for i in np.flatnonzero(coefficients > 0)]
         return [terms[i] for i in used], coefficients[used], before
 
     def _sums(self) -> dict[str, list[str]]:
@@ -222,7 +222,7 @@ class _Audit:
             "psnr": None if square == 0 else -10 * math.log10(square),
         }
         scale = np.abs(full) + 0.01 * max(float(np.percentile(np.abs(full), 99)), 1e-6)
-        odd = (gap > 4 * FITS * scale).any(axis=0)
+        odd: NDArray[np.bool_] = np.max(gap - 4 * FITS * scale, axis=0) > 0
         if explained >= EXPLAINED and odd.mean() < 1e-4:
             return figures, None
         rows, columns = np.flatnonzero(odd.any(axis=1)), np.flatnonzero(odd.any(axis=0))
@@ -238,7 +238,9 @@ def steps_of(answer: dict[str, Any], picture: str) -> list[dict[str, Any]]:
     def address(layer: str) -> str:
         return picture if layer == WHOLE else f"{picture}.{layer}"
 
-    passes = [{"stops": math.log2(part["coefficient"])} if part["coefficient"] != 1 else {} for part in answer["parts"]]
+    passes: list[dict[str, Any]] = [
+        {"stops": math.log2(part["coefficient"])} if part["coefficient"] != 1 else {} for part in answer["parts"]
+    ]
     for settings, part in zip(passes, answer["parts"], strict=True):
         if "times" in part:
             settings["times"] = address(part["times"])

@@ -117,14 +117,18 @@ def scout_file(
     """What `scout` answers for a picture file and marked rectangles. Raises NexalError."""
     from nexal.analysis.scout import scout
 
-    return _of_file(path, warn, lambda *given: scout(*given, subject, background, ink=ink, rows=rows))
+    return _of_file(
+        path,
+        warn,
+        lambda engine, plan, feed: scout(engine, plan, feed, subject, background, ink=ink, rows=rows),
+    )
 
 
 def audit_file(path: Path, full: str, warn: Callable[[str], None] = lambda text: None) -> dict[str, Any]:
     """What `audit` answers for a picture file. Raises NexalError."""
     from nexal.analysis.audit import audit
 
-    return _of_file(path, warn, lambda *given: audit(*given, full))
+    return _of_file(path, warn, lambda engine, plan, feed: audit(engine, plan, feed, full))
 
 
 def _of_file(

@@ -340,7 +340,7 @@ class ByHand(MattesTest):
         self.wait_for(lambda: len(self.strokes()) == 1)
         page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
         page.get_by_role("button", name="New deliverable").click()
-        page.get_by_role("dialog").get_by_role("button", name="Render").click()
+        page.get_by_role("dialog").get_by_role("button", name="Render", exact=True).click()
         link = page.get_by_role("link", name="touch_up.exr")
         link.wait_for()
         with page.expect_download() as waiting:

@@ -15,6 +15,7 @@ from recipes.api import router as recipes  # noqa: E402
 from sources.api import router as sources  # noqa: E402
 from stage.api import router as stage  # noqa: E402
 from stage.mattes import router as mattes  # noqa: E402
+from stage.passes import router as passes  # noqa: E402
 
 for router, tag in (
     (accounts, "accounts"),
@@ -23,6 +24,7 @@ for router, tag in (
     (recipes, "recipes"),
     (stage, "stage"),
     (mattes, "mattes"),
+    (passes, "passes"),
     (deliveries, "deliveries"),
 ):
     api.add_router("", router, tags=[tag])

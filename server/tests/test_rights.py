@@ -35,6 +35,11 @@ MARKS = [
     {"side": "subject", "x": 32, "y": 24, "radius": 4},
     {"side": "background", "x": 6, "y": 6, "radius": 4},
 ]
+SUM = {
+    "nexal": 1,
+    "sources": {"moth": {"files": "moth.exr"}},
+    "steps": [{"name": "sum", "op": "sum_passes", "in": {"passes": ["moth", "moth"]}}],
+}
 READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/projects/{project_id}"): None,
     ("GET", "/api/projects/{project_id}/shots"): None,
@@ -52,6 +57,8 @@ READS: dict[tuple[str, str], Any] = {
     ("POST", "/api/shots/{shot_id}/thin"): {"item": "core"},
     ("POST", "/api/shots/{shot_id}/checks"): {"item": "matte"},
     ("GET", "/api/shots/{shot_id}/slow"): None,
+    ("POST", "/api/shots/{shot_id}/audit"): {"address": "moth"},
+    ("POST", "/api/shots/{shot_id}/shares"): {"item": "sum", "recipe": SUM},
     ("POST", "/api/shots/{shot_id}/slow"): {"address": "cut"},
     ("GET", "/api/shots/{shot_id}/deliverables"): None,
     ("GET", "/api/shots/{shot_id}/renders/{render_id}/file"): None,

@@ -79,8 +79,8 @@ def audit(
     lighting and a colour layer are tried.
     Answers `full`; `parts` (`layer`, `coefficient`, and `times` for a product), empty where no set is claimed;
     `claimed`; `residual` of the whole picture (`mean`, `p99`, `max` of the absolute difference over all channels,
-    `psnr` for a peak of 1); `sums`, the layers that are sums of others with what they consist of; `explained`, the part
-    of the samples within a few roundings; `place` (x, y, width, height) of what no pass holds, None where there is
+    `psnr` for a peak of 1); `alpha`, the full picture's alpha channel; `sums`, the layers that are sums of others with
+    what they consist of; `explained`, the part of the samples within a few roundings; `place` (x, y, width, height) of what no pass holds, None where there is
     none. Raises RecipeError where there is no such layer.
     References: Lawson, Hanson, *Solving Least Squares Problems*, 1974 (non-negative least squares).
     """
@@ -145,8 +145,14 @@ class _Audit:
             "residual": residual,
             "explained": explained,
             "place": place if claimed else None,
+            "alpha": self._alpha(),
             "sums": [{"layer": layer, "of": of} for layer, of in sums.items()],
         }
+
+    def _alpha(self) -> str | None:
+        """The alpha that belongs to the full picture: of its own layer, else of the picture itself."""
+        layer = "" if self.full == WHOLE else f"{self.full}."
+        return next((name for name in (f"{layer}A", "A") if name in self.feed.description.channels), None)
 
     def _column(self, term: Term) -> Samples:
         own = self.samples[term.layer]
@@ -244,7 +250,9 @@ def steps_of(answer: dict[str, Any], picture: str) -> list[dict[str, Any]]:
     for settings, part in zip(passes, answer["parts"], strict=True):
         if "times" in part:
             settings["times"] = address(part["times"])
-    inputs = {"passes": [address(part["layer"]) for part in answer["parts"]]}
+    inputs: dict[str, Any] = {"passes": [address(part["layer"]) for part in answer["parts"]]}
+    if answer["alpha"]:
+        inputs["alpha_from"] = f"{picture}.{answer['alpha']}"
     return [
         {"name": "rebuilt", "op": "sum_passes", "in": inputs, "set": {"passes": passes} if any(passes) else {}},
         {"name": "left", "op": "residual", "in": {"full": address(answer["full"]), "rebuilt": "rebuilt"}},

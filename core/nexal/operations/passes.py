@@ -83,7 +83,8 @@ class SumPasses(PointOperation):
     def referenced_kind(self, port: str) -> Kind:
         return "picture"
 
-    def _sounding(self, count: int, settings: SumPassesSettings) -> list[tuple[int, Balance]]:
+    def sounding(self, count: int, settings: SumPassesSettings) -> list[tuple[int, Balance]]:
+        """The passes that are heard, by their places: the soloed ones, else all that are not muted."""
         balances = [settings.passes[i] if i < len(settings.passes) else UNTOUCHED for i in range(count)]
         soloed = any(each.solo for each in balances)
         return [(i, each) for i, each in enumerate(balances) if (each.solo if soloed else not each.mute)]
@@ -123,7 +124,7 @@ class SumPasses(PointOperation):
     ) -> dict[str, tuple[str, ...]]:
         wanted: dict[str, tuple[str, ...]] = {}
         colour = [name for name in channels if name != ALPHA_NAME or "alpha_from" not in inputs]
-        for index, each in self._sounding(self._count(inputs), settings):
+        for index, each in self.sounding(self._count(inputs), settings):
             for port in (f"passes.{index}", *([f"times.{index}"] if each.times else [])):
                 own = pass_channels(inputs[port])
                 chosen = {own.get(name, own.get(PLANE_NAME)) for name in colour}
@@ -144,7 +145,7 @@ class SumPasses(PointOperation):
                     result[name] = values["alpha_from"][PLANE_NAME]
                 continue
             total: Value = np.float32(0)
-            for index, each in self._sounding(self._count(inputs), settings):
+            for index, each in self.sounding(self._count(inputs), settings):
                 light = self._channel(values, inputs, f"passes.{index}", name)
                 if light is None:
                     continue

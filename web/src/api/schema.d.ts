@@ -483,6 +483,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Audit
+         * @description Which colour layers of an item add up to one of them.
+         */
+        post: operations["stage_passes_audit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/shares": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Shares
+         * @description Each pass's part of the light of a sum, as it is balanced.
+         */
+        post: operations["stage_passes_shares"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/formats": {
         parameters: {
             query?: never;
@@ -1319,6 +1359,103 @@ export interface components {
             /** Address */
             address: string;
         };
+        /**
+         * Audited
+         * @description Which layers add up to the full picture; `steps` rebuild it and show what is left, their names being proposals.
+         */
+        Audited: {
+            /** Full */
+            full: string;
+            /** Layers */
+            layers: string[];
+            /** Parts */
+            parts: components["schemas"]["Part"][];
+            /** Claimed */
+            claimed: boolean;
+            residual: components["schemas"]["Figures"];
+            /** Explained */
+            explained: number;
+            /** Place */
+            place: number[] | null;
+            /** Sums */
+            sums: components["schemas"]["SumRow"][];
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+        };
+        /**
+         * Figures
+         * @description Absolute difference over all pixels and channels, linear; PSNR for a peak of 1, None where all is equal.
+         */
+        Figures: {
+            /** Mean */
+            mean: number;
+            /** P99 */
+            p99: number;
+            /** Max */
+            max: number;
+            /** Psnr */
+            psnr: number | null;
+        };
+        /** Part */
+        Part: {
+            /** Layer */
+            layer: string;
+            /** Coefficient */
+            coefficient: number;
+            /** Times */
+            times?: string | null;
+        };
+        /** SumRow */
+        SumRow: {
+            /** Layer */
+            layer: string;
+            /** Of */
+            of: string[];
+        };
+        /** AuditAsk */
+        AuditAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /**
+             * Full
+             * @default RGB
+             */
+            full: string;
+        };
+        /** ShareRow */
+        ShareRow: {
+            /** Light */
+            light: number;
+            /** Sounds */
+            sounds: boolean;
+            /** Share */
+            share: number;
+        };
+        /** SharesAsk */
+        SharesAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Item */
+            item: string;
+        };
         /** FormatRow */
         FormatRow: {
             /** Name */
@@ -2107,6 +2244,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SlowRow"][];
+                };
+            };
+        };
+    };
+    stage_passes_audit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AuditAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Audited"];
+                };
+            };
+        };
+    };
+    stage_passes_shares: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SharesAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShareRow"][];
                 };
             };
         };

@@ -12,6 +12,8 @@ interface Props {
   items: Item[];
   optional?: boolean;
   disabled?: boolean;
+  /** The name above the field instead of before it. */
+  stacked?: boolean;
   onChange: (address: string | undefined) => void;
 }
 
@@ -35,7 +37,7 @@ function addresses(items: Item[], kind: Props["kind"]): string[] {
 }
 
 /** What a port is fed from: chosen from a list, or dropped on it from the wall. */
-export function AddressField({ label, value, kind, items, optional, disabled, onChange }: Props) {
+export function AddressField({ label, value, kind, items, optional, disabled, stacked, onChange }: Props) {
   const [open, setOpen] = useState(false);
   const [filter, setFilter] = useState("");
   const [over, setOver] = useState(false);
@@ -52,7 +54,7 @@ export function AddressField({ label, value, kind, items, optional, disabled, on
     if (address && !disabled) onChange(address);
   };
   return (
-    <div className="grid grid-cols-[84px_1fr] items-center gap-2">
+    <div className={stacked ? "flex flex-col gap-1" : "grid grid-cols-[84px_1fr] items-center gap-2"}>
       <span className="truncate text-[12px] text-dim">{label}</span>
       <Popover.Root open={open} onOpenChange={setOpen}>
         <Popover.Trigger

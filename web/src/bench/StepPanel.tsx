@@ -72,7 +72,7 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
   const modes = schemas.find(([name]) => name === "mode")?.[1];
   // Mode, strokes and curves have controls of their own.
   const drawn = schemas.filter(
-    ([name, schema]) => name !== "mode" && !["strokes", "paths"].includes(schema.widget ?? ""),
+    ([name, schema]) => name !== "mode" && !["strokes", "paths", "passes"].includes(schema.widget ?? ""),
   );
   const domain = (step.set?.domain ?? schemas.find(([name]) => name === "domain")?.[1].default) === "display";
 

@@ -21,6 +21,8 @@ import {
 } from "@/api/recipe";
 import { MattesPanel } from "@/benches/mattes/MattesPanel";
 import { StageTools } from "@/benches/mattes/StageTools";
+import { DeskArea } from "@/benches/passes/DeskArea";
+import { PassesPanel } from "@/benches/passes/PassesPanel";
 import { Deliver } from "@/deliver/Deliver";
 import type { Actions } from "@/lineage/actions";
 import { newStep } from "@/lineage/feeding";
@@ -28,6 +30,7 @@ import { Finder } from "@/lineage/Finder";
 import { Lineage } from "@/lineage/Lineage";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
+import { LostBoxes } from "@/stage/Drawings";
 import { Stage } from "@/stage/Stage";
 import { useTools } from "@/stage/tools";
 import { useView } from "@/stage/viewState";
@@ -178,6 +181,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
 
   useTouchKey(writable && bench === "mattes");
 
+  const common = { shot: whole.id, recipe, items, item, writable, onPut: put };
   const files = (event: DragEvent) => event.dataTransfer.types.includes("Files");
   return (
     <div
@@ -212,35 +216,37 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
               onChoose={choose}
               onCross={cross}
             />
-            <Stage
-              shot={whole.id}
-              recipe={recipe}
-              items={items}
-              item={item}
-              writable={writable}
-              over={(placement, shown, onHover) => (
-                <StageTools
-                  recipe={recipe}
-                  items={items}
-                  item={item}
-                  placement={placement}
-                  shown={shown}
-                  writable={writable}
-                  onHover={onHover}
-                  onPut={put}
-                />
-              )}
-            />
-            <MattesPanel
-              shot={whole.id}
-              recipe={recipe}
-              items={items}
-              item={item}
-              operations={operations}
-              writable={writable}
-              onTurnRound={() => turnRound(item)}
-              onPut={put}
-            />
+            <div className="flex min-w-0 grow flex-col">
+              <Stage
+                shot={whole.id}
+                recipe={recipe}
+                items={items}
+                item={item}
+                writable={writable}
+                over={(placement, shown, onHover) =>
+                  bench === "passes" ? (
+                    <LostBoxes placement={placement} />
+                  ) : (
+                    <StageTools
+                      recipe={recipe}
+                      items={items}
+                      item={item}
+                      placement={placement}
+                      shown={shown}
+                      writable={writable}
+                      onHover={onHover}
+                      onPut={put}
+                    />
+                  )
+                }
+              />
+              {bench === "passes" && <DeskArea {...common} />}
+            </div>
+            {bench === "passes" ? (
+              <PassesPanel {...common} operations={operations} onTurnRound={() => turnRound(item)} />
+            ) : (
+              <MattesPanel {...common} operations={operations} onTurnRound={() => turnRound(item)} />
+            )}
           </>
         )}
       </main>

@@ -19,6 +19,7 @@ interface Props {
 
 const BENCHES = [
   ["mattes", "Mattes"],
+  ["passes", "Passes"],
   ["deliver", "Deliver"],
 ] as const;
 

@@ -3,6 +3,7 @@ import { outline, pointsOf } from "@/benches/mattes/paths";
 import type { Mark } from "@/shot/marks";
 
 import type { Placement } from "./geometry";
+import { useTools } from "./tools";
 
 interface Props {
   placement: Placement;
@@ -140,5 +141,18 @@ function Outline({ points, to, lit, cut, chosen, open = false }: OutlineProps) {
         );
       })}
     </g>
+  );
+}
+
+/** Boxes of what is lost or unexplained, and nothing else. */
+export function LostBoxes({ placement }: { placement: Placement }) {
+  const lost = useTools((state) => state.lost);
+  return (
+    <div
+      className="pointer-events-none absolute left-0 top-0"
+      style={{ width: placement.width, height: placement.height }}
+    >
+      <Drawings placement={placement} marks={[]} lost={lost} paths={[]} open={[]} path={null} chosen={[]} />
+    </div>
   );
 }

@@ -1,0 +1,174 @@
+import { useMutation } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+
+import { type Item, api, got, problemOf } from "@/api/client";
+import { type Recipe, type Step, insertSteps } from "@/api/recipe";
+import { Button } from "@/parts/Button";
+import { Choose } from "@/parts/Choose";
+import { Message } from "@/parts/Message";
+import { Waiting } from "@/parts/Waiting";
+import { useTools } from "@/stage/tools";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  /** The render that is audited. */
+  picture: Item | undefined;
+  writable: boolean;
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+}
+
+/** Layers of a render that could be its full picture: the picture without a name first. */
+function candidates(picture: Item): string[] {
+  const layers = new Map<string, Set<string>>();
+  for (const name of picture.channels) {
+    if (picture.data.includes(name)) continue;
+    const parts = name.split(".");
+    const last = parts.pop()!;
+    const layer = parts.join(".");
+    layers.set(layer, (layers.get(layer) ?? new Set()).add(last));
+  }
+  return [...layers]
+    .filter(([, lasts]) => ["R", "G", "B"].every((c) => lasts.has(c)))
+    .map(([layer]) => layer || "RGB");
+}
+
+const number = (value: number) => (value !== 0 && value < 0.001 ? value.toExponential(1) : value.toFixed(4));
+
+/** Which passes add up to the full picture, with figures, taken as steps with one click. */
+export function AuditPanel({ shot, recipe, picture, writable, onPut }: Props) {
+  const layers = picture ? candidates(picture) : [];
+  const [chosen, setChosen] = useState("");
+  const full = layers.includes(chosen) ? chosen : (layers[0] ?? "");
+  const change = useTools((state) => state.change);
+  const audit = useMutation({
+    mutationFn: () =>
+      got(
+        api.POST("/api/shots/{shot_id}/audit", {
+          params: { path: { shot_id: shot } },
+          body: {
+            recipe: recipe as unknown as Record<string, unknown>,
+            frame: 1,
+            address: picture!.name,
+            full,
+          },
+        }),
+      ),
+  });
+  const { reset } = audit;
+  useEffect(() => reset(), [picture?.name, picture?.digest, full, reset]);
+  const answer = audit.data;
+  const place = answer?.place;
+  useEffect(() => {
+    change({ lost: place ? [place] : [] });
+    return () => change({ lost: [] });
+  }, [place, change]);
+
+  return (
+    <section
+      aria-label="Audit"
+      className="shrink-0 space-y-2 border-b border-line px-3 pb-3 pt-2.5 text-[12px]"
+    >
+      <header className="flex items-baseline justify-between gap-2">
+        <h2 className="text-[13px] font-semibold">
+          Audit {picture && <span className="font-normal text-dim">of {picture.name}</span>}
+        </h2>
+        {answer && (
+          <span className="font-mono text-[11px] text-faint">
+            {(answer.explained * 100).toFixed(1)} % explained
+          </span>
+        )}
+      </header>
+      {!picture || layers.length < 2 ? (
+        <p className="leading-snug text-dim">
+          Choose a render with several colour layers; the audit finds which of them add up to its full
+          picture.
+        </p>
+      ) : (
+        <div className="flex items-center gap-2">
+          <span className="text-dim">Full picture</span>
+          <Choose
+            label="Full picture"
+            value={full}
+            options={layers}
+            onChange={setChosen}
+            className="min-w-0 grow"
+          />
+          <Button main={!answer} disabled={audit.isPending} onClick={() => audit.mutate()}>
+            Audit
+          </Button>
+        </div>
+      )}
+      {audit.isPending && <Waiting text="Auditing" />}
+      {audit.isError && <Message problem={problemOf(audit.error)} />}
+      {answer && (
+        <>
+          {!answer.claimed && (
+            <p className="border-l-2 border-clay pl-2 leading-snug text-clay">
+              No set of layers adds up to {answer.full}.
+            </p>
+          )}
+          {answer.parts.length > 0 && (
+            <ul aria-label="Parts of the sum" className="max-h-36 overflow-y-auto font-mono">
+              {answer.parts.map((part) => (
+                <li key={`${part.layer} ${part.times}`} className="flex justify-between gap-2">
+                  <span className="truncate">
+                    {part.layer}
+                    {part.times ? ` × ${part.times}` : ""}
+                  </span>
+                  <span className={part.coefficient === 1 ? "text-dim" : "text-clay"}>
+                    {part.coefficient.toFixed(3)}
+                  </span>
+                </li>
+              ))}
+            </ul>
+          )}
+          {answer.sums.map((row) => (
+            <p key={row.layer} className="leading-snug text-dim">
+              {row.layer} is {row.of.join(" + ")}, and is left out.
+            </p>
+          ))}
+          {place && (
+            <p className="border-l-2 border-clay pl-2 leading-snug text-clay">
+              {answer.full} holds something that no pass has, within {place[2]} × {place[3]} pixels at{" "}
+              {place[0]}, {place[1]}.
+            </p>
+          )}
+          <dl aria-label="What is left" className="grid grid-cols-4 gap-x-2 font-mono text-[11px]">
+            {(
+              [
+                ["mean", number(answer.residual.mean)],
+                ["p99", number(answer.residual.p99)],
+                ["largest", number(answer.residual.max)],
+                ["psnr", answer.residual.psnr == null ? "equal" : `${answer.residual.psnr.toFixed(1)} dB`],
+              ] as const
+            ).map(([label, value]) => (
+              <div key={label}>
+                <dt className="text-faint">{label}</dt>
+                <dd>{value}</dd>
+              </div>
+            ))}
+          </dl>
+          {answer.steps.length > 0 && writable && (
+            <Button
+              main
+              onClick={() =>
+                onPut((before) => {
+                  const [next] = insertSteps(
+                    before,
+                    answer.steps as unknown as Step[],
+                    picture?.name ?? null,
+                  );
+                  const sum = (next.steps ?? []).filter((step) => step.op === "sum_passes").at(-1);
+                  return [next, sum?.name ?? ""];
+                })
+              }
+            >
+              Take as steps
+            </Button>
+          )}
+        </>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,297 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+
+import { ITEM_NAME } from "@/api/names";
+import { type Item, api, got } from "@/api/client";
+import { type Recipe, type Step, itemOf, setPort } from "@/api/recipe";
+import { AddressField } from "@/bench/AddressField";
+import { Button } from "@/parts/Button";
+import { useSettled } from "@/parts/useSettled";
+import { useDraft } from "@/shot/draft";
+import { useSmallPlanes } from "@/stage/planes";
+import { SmallPicture } from "@/stage/SmallPicture";
+import { useView } from "@/stage/viewState";
+
+import {
+  type Balance,
+  PLAIN,
+  balanced,
+  balancesOf,
+  groupsOf,
+  keepAs,
+  othersLike,
+  passesOf,
+  shortName,
+  withPass,
+  without,
+} from "./balance";
+import { Strip } from "./Strip";
+import { TintDial } from "./TintDial";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  items: Item[];
+  step: Step;
+  writable: boolean;
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+}
+
+/** The desk: one strip for each pass of the sum in focus, strips for groups of passes, and the sum. */
+export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
+  const edit = useDraft((state) => state.edit);
+  const passes = passesOf(step);
+  const balances = balancesOf(step);
+  const above = items.slice(
+    0,
+    items.findIndex((item) => item.name === step.name),
+  );
+  const digestOf = (name: string) => items.find((item) => item.name === name)?.digest ?? "";
+  const digest = useSettled(digestOf(step.name), 120);
+  const shares = useQuery({
+    queryKey: ["shares", shot, step.name, digest],
+    queryFn: () =>
+      got(
+        api.POST("/api/shots/{shot_id}/shares", {
+          params: { path: { shot_id: shot } },
+          body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1, item: step.name },
+        }),
+      ),
+    enabled: digest !== "",
+    placeholderData: keepPreviousData,
+    staleTime: Infinity,
+    gcTime: 20_000,
+    retry: false,
+  }).data;
+  const soloed = balances.some((each) => each.solo);
+  const put = (changes: Map<number, Partial<Balance>>, done: boolean) =>
+    edit((before) => balanced(before, step.name, changes), done);
+  const one = (index: number, change: Partial<Balance>, done = true) => put(new Map([[index, change]]), done);
+  const groups = groupsOf(passes);
+
+  return (
+    <section
+      aria-label="Desk"
+      className="flex h-[236px] shrink-0 border-t border-line bg-panel text-[12px]"
+      onKeyDown={(event) => event.stopPropagation()}
+    >
+      <fieldset disabled={!writable} className="flex min-w-0 grow overflow-x-auto overflow-y-hidden">
+        {passes.map((address, index) => {
+          const balance = balances[index]!;
+          return (
+            <Strip
+              key={`${address} ${index}`}
+              name={shortName(address)}
+              title={balance.times ? `${address} × ${balance.times}` : address}
+              stops={balance.stops ?? 0}
+              share={shares?.[index]?.share}
+              quiet={soloed ? !balance.solo : Boolean(balance.mute)}
+              picture={
+                <PassPicture
+                  shot={shot}
+                  recipe={recipe}
+                  address={address}
+                  digest={digestOf(itemOf(address))}
+                />
+              }
+              onStops={(stops, done) => one(index, { stops }, done)}
+              onRemove={
+                writable && passes.length > 1
+                  ? () => edit((before) => without(before, step.name, index))
+                  : undefined
+              }
+            >
+              <div className="flex items-center justify-between gap-0.5">
+                <Button
+                  quiet={!balance.mute}
+                  lit={Boolean(balance.mute)}
+                  className="h-5! px-1! text-[11px]"
+                  onClick={() => one(index, { mute: !balance.mute })}
+                >
+                  mute
+                </Button>
+                <Button
+                  quiet={!balance.solo}
+                  lit={Boolean(balance.solo)}
+                  className="h-5! px-1! text-[11px]"
+                  onClick={() => one(index, { solo: !balance.solo })}
+                >
+                  solo
+                </Button>
+              </div>
+              <div className="flex justify-center">
+                <TintDial
+                  label={shortName(address)}
+                  value={balance.tint ?? PLAIN}
+                  onChange={(tint, done) => one(index, { tint }, done)}
+                />
+              </div>
+            </Strip>
+          );
+        })}
+        {[...groups].map(([group, members]) => {
+          const mean =
+            members.reduce((sum, index) => sum + (balances[index]!.stops ?? 0), 0) / members.length;
+          return (
+            <Strip
+              key={`group ${group}`}
+              name={`all ${group.split(".").pop()}`}
+              title={`Every pass of ${group} together`}
+              stops={Math.round(mean * 1000) / 1000}
+              share={members.reduce((sum, index) => sum + (shares?.[index]?.share ?? 0), 0)}
+              quiet={false}
+              picture={
+                <div className="flex h-9 items-center justify-center border border-dashed border-line text-[11px] text-faint">
+                  {members.length} passes
+                </div>
+              }
+              onStops={(stops, done) =>
+                put(
+                  new Map(
+                    members.map((index) => [
+                      index,
+                      { stops: Math.round(((balances[index]!.stops ?? 0) + stops - mean) * 1000) / 1000 },
+                    ]),
+                  ),
+                  done,
+                )
+              }
+            />
+          );
+        })}
+        <div className="w-40 shrink-0 p-2">
+          <AddressField
+            stacked
+            label="Add a pass"
+            kind="picture"
+            value={undefined}
+            items={above}
+            disabled={!writable}
+            onChange={(address) => address && edit((before) => withPass(before, step.name, address))}
+          />
+        </div>
+      </fieldset>
+      <SumStrip
+        shot={shot}
+        recipe={recipe}
+        step={step}
+        above={above}
+        digest={digestOf(step.name)}
+        writable={writable}
+        onReset={() =>
+          put(
+            new Map(balances.map((_, index) => [index, { stops: 0, tint: PLAIN, mute: false, solo: false }])),
+            true,
+          )
+        }
+        onPut={onPut}
+      />
+    </section>
+  );
+}
+
+function PassPicture({
+  shot,
+  recipe,
+  address,
+  digest,
+}: {
+  shot: number;
+  recipe: Recipe;
+  address: string;
+  digest: string;
+}) {
+  const planes = useSmallPlanes(shot, recipe, address, digest);
+  return (
+    <SmallPicture
+      planes={planes.data}
+      look={{ backing: { kind: "none" } }}
+      label={address}
+      className="h-9 w-full border border-line"
+    />
+  );
+}
+
+interface SumProps {
+  shot: number;
+  recipe: Recipe;
+  step: Step;
+  above: Item[];
+  digest: string;
+  writable: boolean;
+  onReset: () => void;
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+}
+
+/** The last strip: the sum itself, the alpha that closes it, and other balances of the same passes. */
+function SumStrip({ shot, recipe, step, above, digest, writable, onReset, onPut }: SumProps) {
+  const edit = useDraft((state) => state.edit);
+  const { pin, change } = useView();
+  const [name, setName] = useState("");
+  const sound = ITEM_NAME.test(name);
+  const others = othersLike(recipe, step);
+  const alpha = [step.in?.alpha_from].flat()[0];
+  return (
+    <section aria-label="Sum" className="flex w-52 shrink-0 flex-col gap-1.5 border-l border-line p-2">
+      <div className="flex items-center justify-between">
+        <h2 className="truncate font-semibold">
+          Sum <span className="font-normal text-dim">→ {step.name}</span>
+        </h2>
+        <Button quiet className="h-5! px-1!" disabled={!writable} onClick={onReset}>
+          reset all
+        </Button>
+      </div>
+      <PassPicture shot={shot} recipe={recipe} address={step.name} digest={digest} />
+      <AddressField
+        stacked
+        label={alpha ? "Closed with alpha of" : "No alpha closes it"}
+        kind="plane"
+        value={alpha}
+        items={above}
+        optional
+        disabled={!writable}
+        onChange={(address) => edit((before) => setPort(before, step.name, "alpha_from", address))}
+      />
+      <div className="flex gap-1">
+        <input
+          aria-label="Name for this balance"
+          placeholder="keep this balance as"
+          value={name}
+          disabled={!writable}
+          onChange={(event) => setName(event.target.value.toLowerCase().replaceAll(/[^a-z0-9_]/g, "_"))}
+          className="h-6 min-w-0 grow rounded-sm border border-line bg-well px-2 text-[12px] placeholder:text-faint"
+        />
+        <Button
+          disabled={!writable || !sound}
+          onClick={() => {
+            onPut((before) => [keepAs(before, step.name, name)[0], step.name]);
+            setName("");
+          }}
+        >
+          Keep
+        </Button>
+      </div>
+      {others.length > 0 && (
+        <div className="flex min-h-0 flex-wrap items-center gap-1 overflow-y-auto">
+          <span className="text-faint">against</span>
+          {others.map((other) => (
+            <Button
+              key={other.name}
+              className="h-5! px-1.5!"
+              lit={pin?.address === other.name}
+              onClick={() =>
+                change(
+                  pin?.address === other.name
+                    ? { pin: null, panes: "one" }
+                    : { pin: { recipe, address: other.name, channels: null }, panes: "split" },
+                )
+              }
+            >
+              {other.name}
+            </Button>
+          ))}
+        </div>
+      )}
+    </section>
+  );
+}

@@ -53,6 +53,27 @@ class Travelling(CoreTest):
         found = self.notes(self.deliver(file="b.exr"))
         self.assertEqual((found["shotNote"], found["exposure"]), ("second take", 1.5))
 
+    def test_attributes_of_every_plain_type_come_through(self) -> None:
+        import OpenEXR
+
+        given = {
+            "iso": 400,
+            "aperture": 2.5,
+            "lens": "35 mm",
+            "takes": ["a", "b"],
+            "corner": np.array([3, 4], np.int32),
+            "sun": np.array([1.5, 2, 3], np.float32),
+            "worldToCamera": np.arange(16, dtype=np.float32).reshape(4, 4),
+        }
+        write_exr(self.place / "p.exr", rgb(16, 12), given)
+        found = OpenEXR.File(str(self.deliver(file="b.exr")), header_only=True).header()
+        for name, value in given.items():
+            with self.subTest(name):
+                self.assertEqual(type(found[name]), type(value))
+                np.testing.assert_array_equal(found[name], value)
+                if isinstance(value, np.ndarray):
+                    self.assertEqual(found[name].dtype, value.dtype)
+
     def test_attributes_that_are_no_texts_are_not_turned_into_texts(self) -> None:
         import OpenEXR
 

@@ -10,6 +10,7 @@ from nexal.analysis.checks import check_matte
 from nexal.analysis.checks import thin_parts as core_thin_parts
 from nexal.analysis.scout import scout as core_scout
 from nexal.analysis.scout import steps_of
+from nexal.analysis.sum_checks import check_sum
 from nexal.engine import Plan
 from nexal.errors import Pending, RecipeError
 from nexal.picture import Window
@@ -69,11 +70,14 @@ class ThinParts(Schema):
 
 
 class Remedy(Schema):
-    """What one click does: steps to add behind the item, or a port of it to feed anew."""
+    """What one click does: steps to add behind the item, a port of it to feed anew, other ports and settings for it
+    (`in` and `set`), or sources to read otherwise (their `colour`)."""
 
     label: str
     steps: list[dict[str, Any]] = []
     feed: dict[str, str] | None = None
+    replace: dict[str, Any] | None = None
+    read: dict[str, str] | None = None
 
 
 class Advice(Schema):
@@ -138,9 +142,10 @@ def thin_parts(request: HttpRequest, shot_id: int, ask: StepAsk) -> dict[str, An
 
 @router.post("/shots/{shot_id}/checks", response=list[Advice])
 def checks(request: HttpRequest, shot_id: int, ask: StepAsk) -> list[dict[str, Any]]:
-    """What is likely wrong with an item as a matte, each with its remedy."""
+    """What is likely wrong with an item as a matte or as a sum of passes, each with its remedy."""
     planned = plan_of(get_shot(request, shot_id), ask)
-    return check_matte(engine(), planned, ask.item, **sides(ask.marks))
+    found = check_matte(engine(), planned, ask.item, **sides(ask.marks))
+    return found + check_sum(engine(), planned, ask.item)
 
 
 @router.get("/shots/{shot_id}/slow", response=list[SlowRow])

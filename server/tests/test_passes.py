@@ -20,7 +20,7 @@ def passes() -> dict[str, np.ndarray]:
     return planes | {"A": np.ones(shape, np.float16), "depth.Z": x * 100}
 
 
-class Passes(ServerTest):
+class PassesTest(ServerTest):
     def setUp(self) -> None:
         super().setUp()
         self.upload("render.exr", exr_bytes(passes()))
@@ -29,6 +29,8 @@ class Passes(ServerTest):
     def recipe(self, *steps: dict[str, Any]) -> dict[str, Any]:
         return {"nexal": 1, "sources": {"render": {"files": "render.exr"}}, "steps": list(steps)}
 
+
+class Passes(PassesTest):
     def test_an_audit_and_its_steps(self) -> None:
         answer = self.api.post(f"{self.path}/audit", {"recipe": self.recipe(), "address": "render"}).json()
         self.assertEqual({part["layer"]: part["coefficient"] for part in answer["parts"]}, {"rim": 1, "fill": 1})
@@ -79,3 +81,50 @@ class Passes(ServerTest):
         rows = self.api.post(f"{self.path}/shares", {"recipe": self.recipe(step), "item": "s"}).json()
         wanted = float(np.array([0.2126, 0.7152, 0.0722]) @ np.square([0.5, 0.25, 0.125])) / 2
         self.assertAlmostEqual(rows[0]["light"], wanted, 4)
+
+
+class Warnings(PassesTest):
+    def checks(self, addresses: list[str], **more: Any) -> list[dict[str, Any]]:
+        step = {"name": "sum", "op": "sum_passes", "in": {"passes": addresses}} | more
+        answer = self.api.post(f"{self.path}/checks", {"recipe": self.recipe(step), "item": "sum"})
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return answer.json()
+
+    def test_a_sound_sum_is_left_in_peace(self) -> None:
+        self.assertEqual(self.checks(["render.rim", "render.fill"]), [])
+
+    def test_data_in_the_sum(self) -> None:
+        balance = {"set": {"passes": [{"stops": 1}, {"stops": 2}, {"stops": 3}]}}
+        (warning,) = self.checks(["render.rim", "render.depth.Z", "render.fill"], **balance)
+        self.assertEqual(warning["code"], "data_in_sum")
+        self.assertIn("render.depth.Z", warning["text"])
+        wanted = {"in": {"passes": ["render.rim", "render.fill"]}, "set": {"passes": [{"stops": 1}, {"stops": 3}]}}
+        self.assertEqual(warning["remedy"]["replace"], wanted)
+
+    def test_light_added_twice(self) -> None:
+        (warning,) = self.checks(["render.rim", "render.fill", "render.rim"])
+        self.assertEqual(warning["code"], "light_twice")
+        self.assertEqual(warning["remedy"]["replace"]["in"]["passes"], ["render.rim", "render.fill"])
+        planes = passes()
+        nested = {f"diffuse.{name}": plane for name, plane in planes.items() if name.startswith(("rim", "fill"))}
+        nested |= {f"diffuse.{name}": planes[name] for name in ("R", "G", "B")}
+        self.upload("nested.exr", exr_bytes(nested))
+        addresses = ["n.diffuse", "n.diffuse.rim", "n.diffuse.fill"]
+        step = {"name": "sum", "op": "sum_passes", "in": {"passes": addresses}}
+        recipe = {"nexal": 1, "sources": {"n": {"files": "nested.exr"}}, "steps": [step]}
+        (warning,) = self.api.post(f"{self.path}/checks", {"recipe": recipe, "item": "sum"}).json()
+        self.assertEqual(warning["remedy"]["replace"]["in"]["passes"], addresses[1:])
+
+    def test_encoded_values_added_as_light(self) -> None:
+        import cv2
+
+        codes = cv2.imencode(".png", np.full((48, 64, 3), 128, np.uint8))[1].tobytes()
+        self.upload("lamp.png", codes)
+        step = {"name": "sum", "op": "sum_passes", "in": {"passes": ["lamp", "render.rim"]}}
+        for colour, count in (("auto", 0), ("linear", 1), ("data", 1)):
+            sources = {"lamp": {"files": "lamp.png", "colour": colour}, "render": {"files": "render.exr"}}
+            recipe = {"nexal": 1, "sources": sources, "steps": [step]}
+            found = self.api.post(f"{self.path}/checks", {"recipe": recipe, "item": "sum"}).json()
+            found = [row for row in found if row["code"] == "encoded_light"]
+            self.assertEqual(len(found), count, colour)
+        self.assertEqual(found[0]["remedy"]["read"], {"lamp": "auto"})

@@ -80,8 +80,9 @@ def audit(
     Answers `full`; `parts` (`layer`, `coefficient`, and `times` for a product), empty where no set is claimed;
     `claimed`; `residual` of the whole picture (`mean`, `p99`, `max` of the absolute difference over all channels,
     `psnr` for a peak of 1); `alpha`, the full picture's alpha channel; `sums`, the layers that are sums of others with
-    what they consist of; `explained`, the part of the samples within a few roundings; `place` (x, y, width, height) of what no pass holds, None where there is
-    none. Raises RecipeError where there is no such layer.
+    what they consist of; `explained`, the part of the samples within a few roundings;
+    `place` (x, y, width, height) of what no pass holds, None where there is none.
+    Raises RecipeError where there is no such layer.
     References: Lawson, Hanson, *Solving Least Squares Problems*, 1974 (non-negative least squares).
     """
     return _Audit(engine, plan, feed, full, cancellation).answer()

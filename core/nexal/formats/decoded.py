@@ -72,6 +72,34 @@ class Decoded:
     metadata: dict[str, Any] = field(default_factory=dict)
     warnings: list[str] = field(default_factory=list)
     chromaticities: list[float] | None = None
+    attributes: dict[str, dict[str, Any]] = field(default_factory=dict)
+    """What is carried into delivered EXRs: header values, `tagged` with their types."""
+
+
+Tagged = dict[str, Any]
+
+
+def tagged(value: Any) -> Tagged | None:
+    """A header value with its type, as JSON can hold it; None for types that have no such form."""
+    if isinstance(value, bool):
+        return None
+    if isinstance(value, np.ndarray):
+        return {"array": value.tolist(), "type": str(value.dtype)} if np.isfinite(value).all() else None
+    if isinstance(value, np.generic):
+        return tagged(value.item())
+    if isinstance(value, list) and value and all(isinstance(item, str) for item in value):
+        return {"texts": value}
+    for name, kind in (("int", int), ("float", float), ("text", str)):
+        if isinstance(value, kind):
+            return {name: value} if kind is not float or np.isfinite(value) else None
+    return None
+
+
+def untagged(value: Tagged) -> Any:
+    """The value of `tagged`."""
+    if "array" in value:
+        return np.array(value["array"], dtype=value["type"])
+    return next(iter(value.values()))
 
 
 def plain(value: Any) -> Any:

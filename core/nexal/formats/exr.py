@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from nexal.errors import FormatError
-from nexal.formats.decoded import Decoded, DecodedPart, Limits, plain
+from nexal.formats.decoded import Decoded, DecodedPart, Limits, plain, tagged
 from nexal.picture import Window, is_alpha
 
 MAGIC = b"\x76\x2f\x31\x01"
@@ -35,6 +35,10 @@ _OWN = frozenset(
         "preview",
     }
 )
+
+
+_PARTS_OWN = frozenset({"view", "multiView"})
+"""What tells parts apart: a delivered file has one part, whose channels carry the parts' names."""
 
 
 def _window(box: Any) -> Window:
@@ -91,6 +95,11 @@ def read_exr(path: Path, limits: Limits) -> Decoded:
         dict(_described(name, value) for name, value in first.items() if name not in _OWN),
         warnings,
         [float(value) for value in np.ravel(chromaticities)] if chromaticities is not None else None,
+        {
+            name: value
+            for name, given in first.items()
+            if name not in _OWN | _PARTS_OWN and (value := tagged(given)) is not None
+        },
     )
 
 

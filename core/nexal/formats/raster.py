@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.errors import FormatError
-from nexal.formats.decoded import Decoded, DecodedPart, Limits, plain
+from nexal.formats.decoded import Decoded, DecodedPart, Limits, plain, tagged
 from nexal.picture import Window
 
 _STRAIGHT_BY_STANDARD = frozenset({"png", "webp", "gif", "bmp", "ico", "psd", "jpegxl", "dds"})
@@ -118,6 +118,11 @@ def _read_all(opened: Any, path: Path, limits: Limits) -> Decoded:
         "srgb" if sample.dtype in (np.uint8, np.uint16) else "linear",
         {item.name: plain(item.value) for item in spec.extra_attribs if item.name not in ("Orientation", "ICCProfile")},
         warnings,
+        attributes={
+            item.name: value
+            for item in spec.extra_attribs
+            if isinstance(item.value, (str, float)) and (value := tagged(item.value)) is not None
+        },
     )
 
 

@@ -170,7 +170,7 @@ class StoredSource:
             alpha=self._alpha_state() if ALPHA_NAME in names else Alpha.NONE,
             data=frozenset(name for name, row in self.stored.channels.items() if as_data or not row["colour"]),
             origin=(x, y),
-            metadata=header["metadata"],
+            metadata=header.get("attributes", {}),
         )
 
     def _alpha_state(self) -> Alpha:

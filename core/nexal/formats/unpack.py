@@ -104,6 +104,7 @@ def unpack(decoded: Decoded, folder: Path) -> None:
         "encoding": decoded.encoding,
         "chromaticities": decoded.chromaticities,
         "metadata": decoded.metadata,
+        "attributes": decoded.attributes,
         "warnings": decoded.warnings,
         "parts": [
             {

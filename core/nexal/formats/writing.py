@@ -15,6 +15,7 @@ from numpy.typing import NDArray
 import nexal
 from nexal.colour import check_space, from_working
 from nexal.errors import FormatError, nearest
+from nexal.formats.decoded import untagged
 from nexal.formats.raster import CHANNELS_NOTE
 from nexal.kernels.pointmath import encode, safe_divide
 from nexal.operations.base import main_channels
@@ -251,13 +252,13 @@ def _write_exr(
 
 
 def _kept_attributes(picture: Picture) -> dict[str, Any]:
-    """Texts and numbers of the first source's header that mean the same in the new file."""
+    """Header values of the first source that mean the same in the new file, in their own types."""
     kept = {}
     for name, value in picture.description.metadata.items():
-        if name.startswith(("nexal.", "oiio:", "openexr:")) or ":" in name:
+        if name.startswith("nexal.") or ":" in name or name in ("ImageDescription", "Software"):
             continue
-        if (isinstance(value, str) and len(value) < 65_536) or isinstance(value, float):
-            kept[name] = value
+        if len(value.get("text", "")) < 65_536:
+            kept[name] = untagged(value)
     return kept
 
 

@@ -430,7 +430,7 @@ export interface paths {
         put?: never;
         /**
          * Checks
-         * @description What is likely wrong with an item as a matte, each with its remedy.
+         * @description What is likely wrong with an item as a matte or as a sum of passes, each with its remedy.
          */
         post: operations["stage_mattes_checks"];
         delete?: never;
@@ -1313,7 +1313,8 @@ export interface components {
         };
         /**
          * Remedy
-         * @description What one click does: steps to add behind the item, or a port of it to feed anew.
+         * @description What one click does: steps to add behind the item, a port of it to feed anew, other ports and settings for it
+         *     (`in` and `set`), or sources to read otherwise (their `colour`).
          */
         Remedy: {
             /** Label */
@@ -1327,6 +1328,14 @@ export interface components {
             }[];
             /** Feed */
             feed?: {
+                [key: string]: string;
+            } | null;
+            /** Replace */
+            replace?: {
+                [key: string]: unknown;
+            } | null;
+            /** Read */
+            read?: {
                 [key: string]: string;
             } | null;
         };
@@ -1361,7 +1370,7 @@ export interface components {
         };
         /**
          * Audited
-         * @description Which layers add up to the full picture; `steps` rebuild it and show what is left, their names being proposals.
+         * @description Which layers add up to the full picture; `steps` rebuild it and show what is left, names being proposals.
          */
         Audited: {
             /** Full */

@@ -2,10 +2,26 @@ import { useQuery } from "@tanstack/react-query";
 
 import { type Item, api, got } from "@/api/client";
 import { keepWhileSame } from "@/api/queries";
-import { type Recipe, type Step, insertSteps, setPort } from "@/api/recipe";
+import { type Recipe, type Step, changeStep, insertSteps, setPort, sourcesOf } from "@/api/recipe";
+import type { components } from "@/api/schema";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
 import { useMarks } from "@/shot/marks";
+
+type Remedy = components["schemas"]["Remedy"];
+
+/** The recipe after a remedy, and what comes into focus. */
+function taken(before: Recipe, item: string, remedy: Remedy): [Recipe, string] {
+  if (remedy.feed) return [setPort(before, item, remedy.feed.port!, remedy.feed.address), item];
+  if (remedy.replace) return [changeStep(before, item, (step) => ({ ...step, ...remedy.replace })), item];
+  if (remedy.read) {
+    const sources = Object.entries(sourcesOf(before)).map(([name, spec]) =>
+      remedy.read![name] ? [name, { ...spec, colour: remedy.read![name] }] : [name, spec],
+    );
+    return [{ ...before, sources: Object.fromEntries(sources) as Recipe["sources"] & object }, item];
+  }
+  return insertSteps(before, remedy.steps as unknown as Step[], item);
+}
 
 interface Props {
   shot: number;
@@ -41,16 +57,7 @@ export function Checks({ shot, recipe, item, writable, onPut }: Props) {
         <li key={code} className="border-l-2 border-clay pl-2">
           <p className="leading-snug text-clay">{text}</p>
           {writable && (
-            <Button
-              className="mt-1"
-              onClick={() =>
-                onPut((before) =>
-                  remedy.feed
-                    ? [setPort(before, item.name, remedy.feed.port!, remedy.feed.address), item.name]
-                    : insertSteps(before, remedy.steps as unknown as Step[], item.name),
-                )
-              }
-            >
+            <Button className="mt-1" onClick={() => onPut((before) => taken(before, item.name, remedy))}>
               {remedy.label}
             </Button>
           )}

@@ -1,0 +1,121 @@
+"""What is likely wrong with a sum of passes, each with a remedy of one click."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from nexal.addresses import split_address
+from nexal.analysis.audit import DATA_ROLES
+from nexal.engine import Engine, Plan
+from nexal.engine.evaluate import SCALES
+from nexal.formats.roles import role_of
+from nexal.formats.store import StoredSource
+from nexal.operations.passes import pass_channels
+from nexal.recipe import Step
+
+TWICE = 0.02
+"""How near a layer has to come to the sum of its own parts, relative to its mean, to be taken for it."""
+
+
+def check_sum(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]:
+    """Warnings about a `sum_passes` step: `code`, `text`, and a `remedy` with what the step becomes (`replace`).
+
+    - a pass that holds data (depth, position, ids...), which is no light
+    - light added twice: the same pass again, or a layer beside the parts that it is the sum of
+    - display-encoded values added: whole numbers read as if they were light
+    """
+    step = plan.recipe.step(item)
+    if step is None or step.op != "sum_passes" or not step.on:
+        return []
+    passes = step.inputs.get("passes", [])
+    addresses = [passes] if isinstance(passes, str) else passes
+    return _data(plan, step, addresses) + _twice(engine, plan, step, addresses) + _encoded(plan, step, addresses)
+
+
+def _without(step: Step, addresses: list[str], places: set[int]) -> dict[str, Any]:
+    """The step without some of its passes, their balances with them."""
+    kept = [index for index in range(len(addresses)) if index not in places]
+    given = step.settings.get("passes", [])
+    settings = dict(step.settings)
+    if given:
+        settings["passes"] = [given[index] for index in kept if index < len(given)]
+    inputs = dict(step.inputs) | {"passes": [addresses[index] for index in kept]}
+    return {"in": inputs, "set": settings}
+
+
+def _data(plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:
+    found: dict[int, str] = {}
+    for index, address in enumerate(addresses):
+        item, rest = split_address(address)
+        description = plan.feed(address).description
+        role = role_of(rest, description.channels, ["half"]).role if rest and item in plan.recipe.sources else ""
+        if role in DATA_ROLES:
+            found[index] = role
+        elif description.all_data and item in plan.recipe.sources:
+            found[index] = "data"
+    if not found or len(found) == len(addresses):
+        return []
+    names = ", ".join(f"{addresses[index]} ({role})" for index, role in found.items())
+    return [
+        {
+            "code": "data_in_sum",
+            "text": f"No light: {names}",
+            "remedy": {"label": "Take it out of the sum", "replace": _without(step, addresses, set(found))},
+        }
+    ]
+
+
+def _twice(engine: Engine, plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:
+    again = {index for index, address in enumerate(addresses) if address in addresses[:index]}
+    reason = ", ".join(dict.fromkeys(addresses[index] for index in sorted(again)))
+    if not again:
+        for index, address in enumerate(addresses):
+            parts = [other for other in addresses if other.startswith(f"{address}.")]
+            if len(parts) > 1 and _is_sum(engine, plan, address, parts):
+                again = {index}
+                reason = f"{address} is the sum of {', '.join(parts)}"
+                break
+    if not again:
+        return []
+    return [
+        {
+            "code": "light_twice",
+            "text": f"Light added twice: {reason}",
+            "remedy": {"label": "Leave it in once", "replace": _without(step, addresses, again)},
+        }
+    ]
+
+
+def _is_sum(engine: Engine, plan: Plan, whole: str, parts: list[str]) -> bool:
+    totals = [_means(engine, plan, address) for address in (whole, *parts)]
+    if len({total.shape for total in totals}) > 1:
+        return False
+    gap = np.abs(totals[0] - sum(totals[1:])).mean()
+    return bool(gap <= TWICE * max(float(np.abs(totals[0]).mean()), 1e-9))
+
+
+def _means(engine: Engine, plan: Plan, address: str) -> np.ndarray[Any, np.dtype[np.float32]]:
+    feed = plan.feed(address)
+    names = list(pass_channels(feed.description).values())
+    region = feed.description.display.scaled(SCALES[-1])
+    picture = engine.evaluate(feed, plan, scale=SCALES[-1], region=region, channels=names, keep_all=True, patient=False)
+    return np.nan_to_num(np.stack([picture.planes[name] for name in names]), posinf=0, neginf=0)
+
+
+def _encoded(plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:
+    odd = []
+    for item in dict.fromkeys(split_address(address)[0] for address in addresses):
+        reader = plan.readers.get(item)
+        if isinstance(reader, StoredSource) and reader.stored.header["encoding"] == "srgb" and reader.space != "srgb":
+            odd.append(item)
+    if not odd:
+        return []
+    return [
+        {
+            "code": "encoded_light",
+            "text": f"{', '.join(odd)}: whole numbers are display-encoded as a rule, and are added as light here",
+            "remedy": {"label": "Read them as encoded", "read": dict.fromkeys(odd, "auto")},
+        }
+    ]

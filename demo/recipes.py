@@ -106,6 +106,12 @@ SHOTS: dict[str, dict[str, Any]] = {
         "steps": [
             _step("near", "stretch", {"from": "house.depth.Z"}, black=14.0, white=2.5),
             _step("warmer", "stack", {"under": "house", "over": "house.lantern"}, mode="plus", opacity=0.7),
+            _step(
+                "evening",
+                "sum_passes",
+                {"passes": ["house.moon", "house.fill", "house.lantern", "house.glow"], "alpha_from": "house.A"},
+                passes=[{"stops": -0.8}, {"stops": -0.3}, {"stops": 0.7, "tint": [1.12, 0.98, 0.84]}, {"stops": 0.4}],
+            ),
         ],
     },
 }

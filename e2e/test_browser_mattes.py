@@ -100,6 +100,8 @@ class Scouting(MattesTest):
     def test_marks_are_kept_moved_and_taken_away(self) -> None:
         page = self.open_shot(query="?item=moth")
         self.mark()
+        # Left at once: what waits to be kept goes along.
+        page.reload()
         self.wait_for(lambda: len(self.marks()) == 4)
         page.reload()
         page.locator("[data-mark=subject]").first.wait_for()

@@ -1,6 +1,6 @@
 import { create } from "zustand";
 
-import { type Problem, api, got, problemOf } from "@/api/client";
+import { type Problem, api, csrf, got, problemOf } from "@/api/client";
 
 export interface Mark {
   side: "subject" | "background";
@@ -18,29 +18,46 @@ interface MarkState {
   put: (marks: Mark[]) => void;
 }
 
-let timer: ReturnType<typeof setTimeout> | undefined;
+const STILL = 300;
+
+let waiting: { shot: number; marks: Mark[]; timer: ReturnType<typeof setTimeout> } | null = null;
 
 /** The marks of subject and background, kept with the shot and not in its recipe. */
-export const useMarks = create<MarkState>((set, get) => ({
-  shot: 0,
-  marks: [],
-  problem: null,
-  open: (shot, marks) => set({ shot, marks, problem: null }),
-  put: (marks) => {
-    set({ marks });
+export const useMarks = create<MarkState>((set, get) => {
+  function keep(): void {
+    if (!waiting) return;
+    const { shot, marks, timer } = waiting;
     clearTimeout(timer);
-    const { shot } = get();
-    timer = setTimeout(() => {
-      got(
-        api.PUT("/api/shots/{shot_id}/marks", {
-          params: { path: { shot_id: shot } },
-          body: { marks: get().marks },
-        }),
-      )
-        .then(() => set({ problem: null }))
-        .catch((error: unknown) => set({ problem: problemOf(error) }));
-    }, 400);
-  },
-}));
+    waiting = null;
+    got(api.PUT("/api/shots/{shot_id}/marks", { params: { path: { shot_id: shot } }, body: { marks } }))
+      .then(() => get().shot === shot && set({ problem: null }))
+      .catch((error: unknown) => get().shot === shot && set({ problem: problemOf(error) }));
+  }
+  return {
+    shot: 0,
+    marks: [],
+    problem: null,
+    open: (shot, marks) => {
+      keep();
+      set({ shot, marks, problem: null });
+    },
+    put: (marks) => {
+      set({ marks });
+      if (waiting) clearTimeout(waiting.timer);
+      waiting = { shot: get().shot, marks, timer: setTimeout(keep, STILL) };
+    },
+  };
+});
+
+// A page that is left takes what still waits along.
+window.addEventListener("pagehide", () => {
+  if (!waiting) return;
+  void fetch(`/api/shots/${waiting.shot}/marks`, {
+    method: "PUT",
+    keepalive: true,
+    headers: { "Content-Type": "application/json", "X-CSRFToken": csrf() },
+    body: JSON.stringify({ marks: waiting.marks }),
+  });
+});
 
 export const MOST_MARKS = 500;

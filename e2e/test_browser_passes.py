@@ -160,6 +160,22 @@ class Passes(BrowserTest):
         self.wait_for(lambda: len(self.step("rebuilt")["in"]["passes"]) == 2)
         self.assert_pixel(page, 240, 90, self.lit())
 
+    def test_a_wrong_guess_is_corrected_and_kept_with_the_source(self) -> None:
+        page = self.page
+        kinds = self.bench().get_by_role("combobox", name="light.rim is")
+        self.assertIn("light", kinds.inner_text())
+        kinds.click()
+        page.get_by_role("option", name="position", exact=True).click()
+        self.wait_for(lambda: self.recipe()["sources"]["render"].get("roles") == {"light.rim": "position"})
+        self.bench().get_by_text("as you say").wait_for()
+        # What is no light is no candidate of the audit any longer.
+        self.bench().get_by_role("button", name="Audit", exact=True).click()
+        self.bench().get_by_text("explained").wait_for()
+        self.assertEqual(self.bench().get_by_text("light.rim", exact=True).count(), 1)
+        kinds.click()
+        page.get_by_role("option", name="light", exact=True).click()
+        self.wait_for(lambda: "roles" not in self.recipe()["sources"]["render"])
+
     def test_what_no_pass_has_is_shown_with_its_place(self) -> None:
         planes = passes()
         for name in "RGB":

@@ -14,6 +14,21 @@ from nexal.addresses import ITEM_NAME, split_address
 from nexal.errors import NexalError, RecipeError, nearest
 
 Interpolation = Literal["linear", "smooth", "hold"]
+RoleName = Literal[
+    "colour",
+    "light",
+    "alpha",
+    "depth",
+    "position",
+    "normal",
+    "id",
+    "coverage",
+    "mask",
+    "motion",
+    "uv",
+    "ink",
+    "unknown",
+]
 Ports = dict[str, str | list[str]]
 
 
@@ -30,6 +45,8 @@ class SourceSpec(Strict):
     colour: str = "auto"
     read_alpha: Literal["file", "straight", "premultiplied", "matted"] = "file"
     non_finite: Literal["keep", "zero"] = "keep"
+    roles: dict[str, RoleName] = Field(default_factory=dict)
+    """What layers are, by name, where the guess from their names is wrong; the picture itself is the layer ``."""
 
     @property
     def numbered(self) -> bool:

@@ -369,6 +369,24 @@ class FurtherChannels(CoreTest):
         self.assert_refused(lambda: run_recipe(ink, folder, {}, folder), "output 'o'", "neither grey nor")
 
 
+class GivenRoles(CoreTest):
+    def test_a_layer_is_what_the_user_says(self) -> None:
+        folder = self.folder()
+        planes = {f"depth_glow.{n}": p for n, p in rgb(8, 6).items()} | {f"spare.{n}": p for n, p in rgb(8, 6).items()}
+        write_exr(folder / "p.exr", {name: plane.astype(np.float16) for name, plane in planes.items()})
+        given = SourceSpec(roles={"depth_glow": "light", "spare": "position"})
+        with Session() as session:
+            guessed, told = (session.open(folder / "p.exr", spec) for spec in (SourceSpec(), given))
+            self.assertEqual(set(guessed.description.colour), {f"spare.{n}" for n in "RGB"})
+            self.assertEqual(set(told.description.colour), {f"depth_glow.{n}" for n in "RGB"})
+            self.assertNotEqual(told.digest, guessed.digest)
+        self.assert_refused(
+            lambda: parse_recipe({"nexal": 1, "sources": {"p": {"files": "x", "roles": {"a": "sun"}}}}),
+            "source 'p'",
+            "roles",
+        )
+
+
 class OwnTypes(CoreTest):
     def test_layers_that_nothing_changed_are_delivered_bit_exactly(self) -> None:
         folder, random = self.folder(), np.random.default_rng(4)

@@ -210,8 +210,10 @@ class Audit(CoreTest):
         self.assert_refused(lambda: self.answer(source, "beuaty"), "beuaty", "beauty")
 
     def test_which_layers_are_candidates(self) -> None:
-        channels = ["R", "G", "B", "A", "key.R", "key.G", "key.B", "normal.R", "normal.G", "normal.B", "depth.Z", "x.R"]
-        self.assertEqual(colour_layers(channels), [WHOLE, "key"])
+        source = render(pool(1), {"key": pool(2), "normal": pool(3)}, **{"depth.Z": gradient(96, 64)})
+        names = {name for name in source.planes if name.startswith("normal")}
+        description = source.description.changed(data=source.description.data | names)
+        self.assertEqual(colour_layers(description), [WHOLE, "key"])
 
     def test_not_finite_pixels_do_no_harm(self) -> None:
         layers = {"key": pool(1), "fill": pool(2)}

@@ -76,7 +76,7 @@ def audit(request: HttpRequest, shot_id: int, ask: AuditAsk) -> dict[str, Any]:
     finally:
         superseding.finish(key, cancellation)
     steps = steps_of(answer, ask.address) if answer["parts"] else []
-    return answer | {"layers": colour_layers(feed.description.channels), "steps": steps}
+    return answer | {"layers": colour_layers(feed.description), "steps": steps}
 
 
 @router.post("/shots/{shot_id}/shares", response=list[ShareRow])

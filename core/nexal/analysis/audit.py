@@ -15,8 +15,7 @@ from numpy.typing import NDArray
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError, nearest
-from nexal.formats.roles import role_of
-from nexal.picture import Window, is_alpha, split_channel
+from nexal.picture import Description, Window, split_channel
 
 WHOLE = "RGB"
 """What the picture without a layer name is called."""
@@ -38,7 +37,6 @@ EXPLAINED = 0.995
 """Below this, what no pass holds is told with its place."""
 SUM_FITS = 0.99
 
-DATA_ROLES = frozenset({"depth", "position", "normal", "id", "coverage", "motion", "uv", "mask", "alpha"})
 _COLOUR_WORDS = re.compile(r"colou?r|albedo|filter|tint|texture")
 
 Samples = NDArray[np.float64]
@@ -52,20 +50,13 @@ class Term:
     times: str | None = None
 
 
-def colour_layers(channels: Sequence[str]) -> list[str]:
-    """Layers with channels R, G and B that hold light or colour by their name; the picture itself is `RGB`."""
+def colour_layers(description: Description) -> list[str]:
+    """Layers whose channels R, G and B hold light or colour; the picture itself is `RGB`."""
     found: dict[str, set[str]] = {}
-    for name in channels:
+    for name in description.colour:
         layer, last = split_channel(name)
-        if not is_alpha(name):
-            found.setdefault(layer, set()).add(last)
-    rows = []
-    for layer, lasts in found.items():
-        if not {"R", "G", "B"} <= lasts:
-            continue
-        if not layer or role_of(layer, [f"{layer}.{last}" for last in lasts], ["half"]).role not in DATA_ROLES:
-            rows.append(layer or WHOLE)
-    return rows
+        found.setdefault(layer, set()).add(last)
+    return [layer or WHOLE for layer, lasts in found.items() if {"R", "G", "B"} <= lasts]
 
 
 def audit(
@@ -91,7 +82,7 @@ def audit(
 class _Audit:
     def __init__(self, engine: Engine, plan: Plan, feed: Feed, full: str, cancellation: Cancellation | None) -> None:
         self.engine, self.plan, self.feed, self.cancellation = engine, plan, feed, cancellation
-        layers = colour_layers(feed.description.channels)
+        layers = colour_layers(feed.description)
         if full not in layers:
             raise RecipeError(
                 f"there is no colour layer '{full}'", where="--full", remedy=nearest(full, layers) or "name a layer"

@@ -7,7 +7,6 @@ from typing import Any
 import numpy as np
 
 from nexal.addresses import split_address
-from nexal.analysis.audit import DATA_ROLES
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.formats.roles import role_of
@@ -50,11 +49,9 @@ def _data(plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:
     for index, address in enumerate(addresses):
         item, rest = split_address(address)
         description = plan.feed(address).description
-        role = role_of(rest, description.channels, ["half"]).role if rest and item in plan.recipe.sources else ""
-        if role in DATA_ROLES:
-            found[index] = role
-        elif description.all_data and item in plan.recipe.sources:
-            found[index] = "data"
+        if item in plan.recipe.sources and description.all_data:
+            given = plan.recipe.sources[item].roles.get(rest)
+            found[index] = given or role_of(rest, description.channels, ["half"]).role
     if not found or len(found) == len(addresses):
         return []
     names = ", ".join(f"{addresses[index]} ({role})" for index, role in found.items())

@@ -20,11 +20,21 @@ import numpy as np
 import nexal
 from nexal.colour import BUILT_IN, check_space, primaries_matrix, to_working
 from nexal.errors import FormatError, SourceError
+from nexal.formats.roles import COLOUR_ROLES
 from nexal.formats.statistics import INTEGER_MAX, as_float
 from nexal.formats.unpack import COMPLETE, HEADER
 from nexal.formats.worker import ADMITTED, BASE_SECONDS
 from nexal.kernels.pointmath import decode
-from nexal.picture import ALPHA_NAME, Alpha, Description, Plane, Window, split_channel
+from nexal.picture import (
+    ALPHA_NAME,
+    Alpha,
+    Description,
+    Plane,
+    Window,
+    is_alpha,
+    named_as_colour,
+    split_channel,
+)
 from nexal.recipe import SourceSpec
 
 
@@ -144,7 +154,8 @@ class StoredSource:
         self.stored = stored
         self.spec = spec
         self.fingerprint = digest
-        reading = {"colour": spec.colour, "alpha": spec.read_alpha, "non_finite": spec.non_finite}
+        reading: dict[str, Any] = {"colour": spec.colour, "alpha": spec.read_alpha, "non_finite": spec.non_finite}
+        reading |= {"roles": spec.roles} if spec.roles else {}
         self.digest = f"{digest}/{json.dumps(reading, sort_keys=True)}"
 
     @cached_property
@@ -168,10 +179,19 @@ class StoredSource:
             display=Window(0, 0, width, height),
             window=window,
             alpha=self._alpha_state() if ALPHA_NAME in names else Alpha.NONE,
-            data=frozenset(name for name, row in self.stored.channels.items() if as_data or not row["colour"]),
+            data=frozenset(
+                name for name, row in self.stored.channels.items() if as_data or not self._is_colour(name, row)
+            ),
             origin=(x, y),
             metadata=header.get("attributes", {}),
         )
+
+    def _is_colour(self, name: str, row: Mapping[str, Any]) -> bool:
+        """Whether a channel holds colour: by the role that its layer was given, else by the guess at its import."""
+        given = self.spec.roles.get(split_channel(name)[0])
+        if given is None or is_alpha(name):
+            return bool(row["colour"])
+        return given in COLOUR_ROLES and named_as_colour(name)
 
     def _alpha_state(self) -> Alpha:
         said = {"file": self.stored.header["alpha"], "matted": "straight"}.get(

@@ -4,6 +4,8 @@ export interface SourceSpec {
   colour?: string;
   read_alpha?: string;
   non_finite?: string;
+  /** What layers are, by name, where the guess is wrong. */
+  roles?: Record<string, string>;
 }
 
 /** What a port is fed from: an address, or a list of them. */

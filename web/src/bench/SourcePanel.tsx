@@ -23,6 +23,22 @@ const READINGS = [
   { value: "data", label: "as stored" },
 ];
 
+const ROLES = [
+  "colour",
+  "light",
+  "alpha",
+  "depth",
+  "position",
+  "normal",
+  "id",
+  "coverage",
+  "mask",
+  "motion",
+  "uv",
+  "ink",
+  "unknown",
+];
+
 function megabytes(bytes: number): string {
   return bytes > 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : `${(bytes / 1e6).toFixed(1)} MB`;
 }
@@ -35,6 +51,15 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
   const source = useQuery(sourceQuery(shot, row?.id, row?.state !== "ready")).data;
   const part = source?.parts[0] as { display?: number[]; data?: number[]; compression?: string } | undefined;
   const users = usersOf(recipe, name);
+  /** A layer is something else than was guessed; what was guessed needs no saying. */
+  const correct = (layer: string, role: string, guess: string) =>
+    edit((before) => {
+      const { roles, ...rest } = sourcesOf(before)[name]!;
+      const next = { ...roles, [layer]: role };
+      if (role === guess) delete next[layer];
+      const read = Object.keys(next).length ? { ...rest, roles: next } : rest;
+      return { ...before, sources: { ...sourcesOf(before), [name]: read } };
+    });
   const change = (key: "colour" | "read_alpha" | "non_finite", value: string, standard: string) =>
     edit((before) => {
       const next = { ...sourcesOf(before)[name]! };
@@ -124,7 +149,7 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
         />
       </fieldset>
       {source && source.layers.length > 1 && (
-        <table className="border-t border-line pt-2 text-left">
+        <table className="table-fixed border-t border-line pt-2 text-left">
           <caption className="sr-only">Layers</caption>
           <thead className="text-[11px] text-faint">
             <tr>
@@ -137,8 +162,19 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
             {source.layers.slice(0, 40).map((layer) => (
               <tr key={layer.name}>
                 <td className="max-w-28 truncate pr-2 font-mono">{layer.name || "(picture)"}</td>
-                <td className="pr-2">{layer.role}</td>
-                <td className="text-faint">{layer.reason}</td>
+                <td className="py-0.5 pr-2">
+                  <Choose
+                    label={`${layer.name || "(picture)"} is`}
+                    value={spec.roles?.[layer.name] ?? layer.role}
+                    options={ROLES}
+                    disabled={!writable}
+                    onChange={(role) => correct(layer.name, role, layer.role)}
+                    className="h-5! w-24"
+                  />
+                </td>
+                <td className="truncate text-faint" title={layer.reason}>
+                  {spec.roles?.[layer.name] ? "as you say" : layer.reason}
+                </td>
               </tr>
             ))}
           </tbody>

@@ -42,7 +42,7 @@ export function wallRows(
     const layers = new Map<string, string[]>();
     for (const channel of item.channels) {
       const layer = layerOf(channel);
-      const role = roles.get(channel) ?? "";
+      const role = spec?.roles?.[layer] ?? roles.get(channel) ?? "";
       const matches =
         !wanted || `${name}.${channel}`.toLowerCase().includes(wanted) || role.toLowerCase().includes(wanted);
       if (matches) layers.set(layer, [...(layers.get(layer) ?? []), channel]);
@@ -50,7 +50,7 @@ export function wallRows(
     for (const [layer, channels] of layers) {
       const size = item.display ? `${item.display[2]}×${item.display[3]}` : "";
       const type = whole?.channel_rows[0]?.type ?? "";
-      const role = whole?.layers.find((entry) => entry.name === layer)?.role ?? "";
+      const role = spec?.roles?.[layer] ?? whole?.layers.find((entry) => entry.name === layer)?.role ?? "";
       const note = layer
         ? role
         : source

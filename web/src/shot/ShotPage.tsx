@@ -19,23 +19,16 @@ import {
   stepsOf,
   usersOf,
 } from "@/api/recipe";
-import { MattesPanel } from "@/benches/mattes/MattesPanel";
-import { StageTools } from "@/benches/mattes/StageTools";
-import { DeskArea } from "@/benches/passes/DeskArea";
-import { PassesPanel } from "@/benches/passes/PassesPanel";
-import { Deliver } from "@/deliver/Deliver";
 import type { Actions } from "@/lineage/actions";
 import { newStep } from "@/lineage/feeding";
 import { Finder } from "@/lineage/Finder";
 import { Lineage } from "@/lineage/Lineage";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
-import { LostBoxes } from "@/stage/Drawings";
-import { Stage } from "@/stage/Stage";
 import { useTools } from "@/stage/tools";
 import { useView } from "@/stage/viewState";
-import { Wall } from "@/wall/Wall";
 
+import { BenchArea } from "./BenchArea";
 import { Conflict } from "./Conflict";
 import { NoteDialog, RemoveDialog, RenameDialog } from "./dialogs";
 import { useDraft } from "./draft";
@@ -203,52 +196,14 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
         onHelp={() => setHelping(true)}
       />
       <main className="flex min-h-0 grow">
-        {bench === "deliver" ? (
-          <Deliver shot={whole.id} recipe={recipe} items={items} item={item} writable={writable} />
-        ) : (
-          <>
-            <Wall
-              shot={whole.id}
-              recipe={recipe}
-              items={items}
-              item={item}
-              writable={writable}
-              onChoose={choose}
-              onCross={cross}
-            />
-            <div className="flex min-w-0 grow flex-col">
-              <Stage
-                shot={whole.id}
-                recipe={recipe}
-                items={items}
-                item={item}
-                writable={writable}
-                over={(placement, shown, onHover) =>
-                  bench === "passes" ? (
-                    <LostBoxes placement={placement} />
-                  ) : (
-                    <StageTools
-                      recipe={recipe}
-                      items={items}
-                      item={item}
-                      placement={placement}
-                      shown={shown}
-                      writable={writable}
-                      onHover={onHover}
-                      onPut={put}
-                    />
-                  )
-                }
-              />
-              {bench === "passes" && <DeskArea {...common} />}
-            </div>
-            {bench === "passes" ? (
-              <PassesPanel {...common} operations={operations} onTurnRound={() => turnRound(item)} />
-            ) : (
-              <MattesPanel {...common} operations={operations} onTurnRound={() => turnRound(item)} />
-            )}
-          </>
-        )}
+        <BenchArea
+          {...common}
+          bench={bench}
+          operations={operations}
+          onTurnRound={() => turnRound(item)}
+          onChoose={choose}
+          onCross={cross}
+        />
       </main>
       <Lineage
         shot={whole.id}

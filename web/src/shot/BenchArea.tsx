@@ -1,0 +1,76 @@
+import type { Item, OperationRow } from "@/api/client";
+import type { Recipe } from "@/api/recipe";
+import { MattesPanel } from "@/benches/mattes/MattesPanel";
+import { StageTools } from "@/benches/mattes/StageTools";
+import { DeskArea } from "@/benches/passes/DeskArea";
+import { PassesPanel } from "@/benches/passes/PassesPanel";
+import { Deliver } from "@/deliver/Deliver";
+import { LostBoxes } from "@/stage/Drawings";
+import { Stage } from "@/stage/Stage";
+import { Wall } from "@/wall/Wall";
+
+interface Props {
+  shot: number;
+  bench: string;
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+  operations: OperationRow[];
+  writable: boolean;
+  onTurnRound: () => void;
+  onChoose: (item: string) => void;
+  onCross: (a: string, b: string) => void;
+  /** Change the recipe and bring the named item into focus. */
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+}
+
+/** Wall, stage and panel of a bench, or the table of deliverables. */
+export function BenchArea({ bench, operations, onTurnRound, onChoose, onCross, ...common }: Props) {
+  const { shot, recipe, items, item, writable, onPut } = common;
+  if (bench === "deliver")
+    return <Deliver shot={shot} recipe={recipe} items={items} item={item} writable={writable} />;
+  return (
+    <>
+      <Wall
+        shot={shot}
+        recipe={recipe}
+        items={items}
+        item={item}
+        writable={writable}
+        onChoose={onChoose}
+        onCross={onCross}
+      />
+      <div className="flex min-w-0 grow flex-col">
+        <Stage
+          shot={shot}
+          recipe={recipe}
+          items={items}
+          item={item}
+          writable={writable}
+          over={(placement, shown, onHover) =>
+            bench === "passes" ? (
+              <LostBoxes placement={placement} />
+            ) : (
+              <StageTools
+                recipe={recipe}
+                items={items}
+                item={item}
+                placement={placement}
+                shown={shown}
+                writable={writable}
+                onHover={onHover}
+                onPut={onPut}
+              />
+            )
+          }
+        />
+        {bench === "passes" && <DeskArea {...common} />}
+      </div>
+      {bench === "passes" ? (
+        <PassesPanel {...common} operations={operations} onTurnRound={onTurnRound} />
+      ) : (
+        <MattesPanel {...common} operations={operations} onTurnRound={onTurnRound} />
+      )}
+    </>
+  );
+}

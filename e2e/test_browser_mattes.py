@@ -310,6 +310,16 @@ class ByHand(MattesTest):
         self.bench().get_by_role("group", name="Does").get_by_role("button", name="cut").click()
         self.wait_for(lambda: self.step("shape")["set"]["paths"][1].get("mode") == "cut")
         self.assert_pixel(page, 255, 85, [0] * 3)
+        # A hole inside of the first begins with Alt.
+        self.click_at(110, 90, modifier="Alt")
+        for point in ((140, 90), (140, 110), (110, 110)):
+            self.click_at(*point)
+        page.keyboard.press("Enter")
+        self.wait_for(lambda: len(self.step("shape")["set"]["paths"]) == 3)
+        self.bench().get_by_role("group", name="Does").get_by_role("button", name="cut").click()
+        self.assert_pixel(page, 125, 100, [0] * 3)
+        self.bench().get_by_role("button", name="Take away curve 3").click()
+        self.wait_for(lambda: len(self.step("shape")["set"]["paths"]) == 2)
         self.bench().get_by_role("button", name="Take away curve 2").click()
         self.wait_for(lambda: len(self.step("shape")["set"]["paths"]) == 1)
         self.bench().get_by_label("Curves").get_by_role("button", name="Curve 1").first.click()

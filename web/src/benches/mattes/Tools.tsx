@@ -108,8 +108,8 @@ export function Tools({ known, onAddAlpha }: Props) {
       {tool === "shape" && (
         <p className="leading-snug text-faint">
           Click to set points, drag for curves, click the first point or press Enter to close. Drag points,
-          curves or the whole; Ctrl + drag bends a point, a double click on the line adds one, Delete takes
-          away.
+          curves or the whole; Alt + click starts a curve inside another, Ctrl + drag bends a point, a double
+          click on the line adds one, Delete takes away.
         </p>
       )}
     </section>

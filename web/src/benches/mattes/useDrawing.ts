@@ -53,7 +53,13 @@ export function useDrawing({ recipe, item, zoom, onPath, onRecipe }: Context) {
   const close = (points: PathPoint[]) => {
     setOpen([]);
     grip.current = null;
-    if (points.length >= 3) onPath({ points });
+    // A double click sets its last point twice.
+    const apart = points.filter(
+      (point, index) =>
+        index === 0 ||
+        Math.hypot(point[0]! - points[index - 1]![0]!, point[1]! - points[index - 1]![1]!) > 1 / zoom,
+    );
+    if (apart.length >= 3) onPath({ points: apart });
   };
   const put = (index: number, points: PathPoint[], done: boolean) => {
     if (!item) return;
@@ -125,6 +131,13 @@ export function useDrawing({ recipe, item, zoom, onPath, onRecipe }: Context) {
             return;
           }
       }
+      const begin = () => {
+        change({ path: null, points: [] });
+        grip.current = { kind: "new", at };
+        setOpen([[Math.round(x * 100) / 100, Math.round(y * 100) / 100]]);
+      };
+      // A hole is drawn inside of what is there.
+      if (event.altKey) return begin();
       for (const [index, each] of paths.entries()) {
         const list = pointsOf(each);
         const hit = list.findIndex(([px, py]) => Math.hypot(px! - x, py! - y) <= reach);
@@ -153,9 +166,7 @@ export function useDrawing({ recipe, item, zoom, onPath, onRecipe }: Context) {
         grip.current = { kind: "points", from: at, points: pointsOf(paths[within]!) };
         return change({ path: within, points: [] });
       }
-      change({ path: null, points: [] });
-      grip.current = { kind: "new", at };
-      setOpen([[Math.round(x * 100) / 100, Math.round(y * 100) / 100]]);
+      begin();
     },
     move: ([x, y]) => follow(x, y, false),
     up: ([x, y]) => {
@@ -197,7 +208,10 @@ export function useDrawing({ recipe, item, zoom, onPath, onRecipe }: Context) {
       return;
     }
     const [dx, dy] = [x - held.from[0], y - held.from[1]];
-    if (dx === 0 && dy === 0) return;
+    if (dx === 0 && dy === 0) {
+      if (done) onRecipe((before) => before, true);
+      return;
+    }
     const all = chosen.length === 0;
     put(
       path,

@@ -207,7 +207,7 @@ class BrowserTest(StaticLiveServerTestCase):
 
         def holds() -> bool:
             nonlocal got
-            if not self.pane(page, name).is_visible():
+            if self.pane(page, name).count() == 0 or self.pane(page, name).bounding_box() is None:
                 return False
             got = self.pixel(page, x, y, name)
             return all(abs(a - b) <= near for a, b in zip(got, wanted, strict=False))

@@ -293,6 +293,7 @@ class ByHand(MattesTest):
             self.click_at(*point)
         page.keyboard.press("Enter")
         self.wait_for_step("shape")
+        page.locator('[data-item="shape"][aria-current="true"]').wait_for()
         self.assertEqual(self.step("shape")["in"], {"like": "moth"})
         self.assert_pixel(page, 100, 90, [255] * 3)
         self.assert_pixel(page, 200, 90, [0] * 3)
@@ -336,6 +337,7 @@ class ByHand(MattesTest):
         self.drag((200, 140), (170, 160))
         self.click_at(60, 60)
         self.wait_for_step("shape")
+        page.locator('[data-item="shape"][aria-current="true"]').wait_for()
         points = self.step("shape")["set"]["paths"][0]["points"]
         self.assertEqual([len(point) for point in points], [2, 2, 6])
         self.assertAlmostEqual(points[2][4], -30, delta=2)

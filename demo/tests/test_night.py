@@ -174,7 +174,9 @@ class Seeding(ServerTest):
     def test_made_once_and_signed_in_with_what_is_printed(self) -> None:
         def small(folder: Path) -> None:
             folder.mkdir(parents=True, exist_ok=True)
-            passes = {f"lantern.{name}": plane for name, plane in plate().items()} | {"depth.Z": plate()["G"]}
+            lights = ("moon", "fill", "lantern", "glow")
+            passes = {f"{light}.{name}": plane for light in lights for name, plane in plate().items()}
+            passes |= {"depth.Z": plate()["G"], "A": plate()["G"]}
             for name in ("moth", "backing", "interior", "house"):
                 (folder / f"{name}.exr").write_bytes(exr_bytes(plate() | passes))
             for name in ("fern.png", "frond.png", "wing.exr"):

@@ -16,6 +16,8 @@ import { StageBar } from "./StageBar";
 import { type PaneAsk, usePane } from "./usePane";
 import { type Backdrop, useView } from "./viewState";
 
+type Display = [number, number, number, number];
+
 interface Props {
   shot: number;
   recipe: Recipe;
@@ -47,7 +49,12 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
   const [size, setSize] = useState<[number, number]>([0, 0]);
   const [hover, setHover] = useState<[number, number] | null>(null);
   const known = items.find((entry) => entry.name === item);
-  const display = known?.display as [number, number, number, number] | undefined;
+  // A step that was just added is not described yet: until it is, the stage shows what it showed before.
+  const before = useRef<{
+    display: Display;
+    picture: { recipe: Recipe; address: string; channels: string[] | null };
+  }>(undefined);
+  const display = (known?.display ?? (item ? before.current?.display : undefined)) as Display | undefined;
 
   useEffect(() => {
     const observer = new ResizeObserver(([entry]) =>
@@ -76,15 +83,15 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
   const cell = placement ? 10 / 2 ** Math.round(Math.log2(placement.zoom)) : 10;
   const backing = backingOf(view.backdrop, view.own, cell);
   const common = { shot, placement, backing, exposure: view.exposure };
+  const current = item && known && !known.problem ? { recipe, address, channels: alone } : null;
+  if (current && display) before.current = { display, picture: current };
   const main = usePane({
     ...common,
     name: "main",
     display: display ?? null,
     picture: view.preview
       ? { recipe: view.preview.recipe, address: view.preview.address, channels: null }
-      : item && known && !known.problem
-        ? { recipe, address, channels: alone }
-        : null,
+      : (current ?? (item && !known ? (before.current?.picture ?? null) : null)),
     matte:
       laid && !view.preview && (view.matte === "hatch" || view.matte === "contour")
         ? { address: laid.matte, kind: view.matte }
@@ -92,7 +99,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
     range: rangeOf(item ?? "", alone),
   });
   const compared = view.panes === "one" || view.panes === "two" ? null : view.panes;
-  const second = view.pin ?? before(recipe, items, item);
+  const second = view.pin ?? firstOf(recipe, items, item);
   const other = usePane({
     ...common,
     name: "other",
@@ -133,7 +140,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
             </div>
           </div>
         )}
-        {item && known && !known.problem && placement && display && (
+        {item && !known?.problem && placement && display && (
           <>
             <Pane
               name="main"
@@ -206,7 +213,7 @@ export function pinned(has: boolean, recipe: Recipe, address: string, channels: 
 }
 
 /** What a second pane shows without a pin: the first input of a step. */
-function before(recipe: Recipe, items: Item[], item: string | null) {
+function firstOf(recipe: Recipe, items: Item[], item: string | null) {
   const first = item ? firstInput(findStep(recipe, item)) : undefined;
   if (!first || items.find((entry) => entry.name === itemOf(first))?.problem) return null;
   return { recipe, address: first, channels: null };

@@ -161,6 +161,12 @@ class TouchUp(CoreTest):
             lambda: one("touch_up", {"matte": "p"}, opaque, strokes=[stroke]), "stroke 1", "no alpha", "attach_alpha"
         )
 
+    def test_a_fault_far_down_is_told_by_its_place_in_the_whole(self) -> None:
+        strokes = [{"points": [[3, 3]], "radius": 2} for _ in range(50)]
+        strokes[40]["channels"] = ["mask"]
+        opaque = {"p": MemorySource(rgb())}
+        self.assert_refused(lambda: one("touch_up", {"matte": "p"}, opaque, strokes=strokes), "stroke 41", "mask")
+
     def test_bad_strokes_are_refused_with_their_place(self) -> None:
         for stroke, word in (
             ({"points": [], "radius": 3}, "points"),

@@ -21,7 +21,7 @@ from nexal.errors import SettingError
 from nexal.kernels.pointmath import encode
 from nexal.kernels.ranking import MODES, SINGLE, SYMMETRIC, crossed, quality, rank
 from nexal.operations.base import main_channels
-from nexal.operations.ink import INKS
+from nexal.operations.ink import separated
 from nexal.picture import Description, Plane, Window, is_alpha
 
 LEAST_SAMPLES = 8
@@ -66,11 +66,9 @@ def extended(planes: Plane, names: Sequence[str], data: Sequence[bool], *, ink: 
         more.append(encode(sum(np.float32(w) * planes[i] for w, i in zip(LUMINANCE.values(), rgb, strict=True))))
         labels.append(LUMA)
         if ink:
-            held = [np.clip(seen[i], 0, 1) for i in rgb]
-            light = np.maximum(np.maximum(held[0], held[1]), held[2])
-            safe = np.where(light > 0, light, 1)
-            more += [np.where(light > 0, (light - value) / safe, 0) for value in held] + [1 - light]
-            labels += [f"ink.{name}" for name in INKS]
+            inks = separated([seen[i] for i in rgb])
+            more += inks.values()
+            labels += [f"ink.{name}" for name in inks]
     return np.ascontiguousarray(np.stack([*seen, *more]), np.float32), (*names, *labels)
 
 

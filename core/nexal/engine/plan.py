@@ -188,7 +188,11 @@ class Plan:
         }
         if not step.on:
             return self._passed(step, operation, feeds)
-        for part in operation.unfold(settings):
+        parts = operation.unfold(settings)
+        if len(parts) > 1:
+            # A fault is told by its place in the whole, not in the part that it falls into.
+            operation.describe({port: feed.description for port, feed in feeds.items()}, settings)
+        for part in parts:
             node = self._applied(step.name, operation, part, feeds)
             if operation.ports:
                 feeds = feeds | {operation.ports[0].name: resolve(node, "")}

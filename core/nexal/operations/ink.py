@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from nexal.errors import RecipeError
-from nexal.kernels.pointmath import clip, decode, encode, maximum, minimum, safe_divide
+from nexal.kernels.pointmath import Value, clip, decode, encode, maximum, minimum, safe_divide
 from nexal.operations.base import Channels, PointOperation, Port, Scene, Settings, register, setting
 from nexal.operations.keying import rgb_names
 from nexal.picture import ALPHA_NAME, Description
@@ -18,6 +18,14 @@ INKS = ("C", "M", "Y", "K")
 
 class InkSettings(Settings):
     profile: Literal["simple"] = setting("simple", "How colour becomes ink: full grey-component replacement")
+
+
+def separated(seen: Sequence[Value]) -> dict[str, Value]:
+    """Cyan, magenta, yellow and black of display-encoded red, green and blue, by full grey-component replacement."""
+    r, g, b = (clip(value, 0, 1) for value in seen)
+    light = maximum(maximum(r, g), b)
+    inks = {ink: safe_divide(light - value, light) for ink, value in zip(INKS, (r, g, b), strict=False)}
+    return inks | {"K": np.float32(1) - light}
 
 
 def _alpha(description: Description) -> tuple[str, ...]:
@@ -51,11 +59,10 @@ class InkSplit(PointOperation):
 
     def express(self, values: Mapping[str, Channels], settings: InkSettings, scene: Scene) -> Channels:
         picture = values["picture"]
-        seen = [clip(encode(picture[name]), 0, 1) for name in rgb_names(scene.descriptions["picture"], "picture")]
-        light = maximum(maximum(seen[0], seen[1]), seen[2])
-        result = {ink: safe_divide(light - value, light) for ink, value in zip(INKS, seen, strict=False)}
-        result["K"] = np.float32(1) - light
-        return result | {name: picture[name] for name in _alpha(scene.descriptions["picture"])}
+        names = rgb_names(scene.descriptions["picture"], "picture")
+        return separated([encode(picture[name]) for name in names]) | {
+            name: picture[name] for name in _alpha(scene.descriptions["picture"])
+        }
 
 
 @register

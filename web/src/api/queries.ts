@@ -1,7 +1,7 @@
 import { queryOptions, useQuery } from "@tanstack/react-query";
 
 import { api, type Item, got } from "./client";
-import type { Recipe } from "./recipe";
+import { type Recipe, drafted } from "./recipe";
 
 /** The catalogue of operations; it changes with the program only. */
 export function useOperations() {
@@ -25,7 +25,7 @@ export function useItems(shot: number, recipe: Recipe) {
       got(
         api.POST("/api/shots/{shot_id}/inspect", {
           params: { path: { shot_id: shot } },
-          body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1 },
+          body: { ...drafted(recipe) },
         }),
       ),
     placeholderData: (previous: Item[] | undefined) => previous,

@@ -27,6 +27,11 @@ export interface Recipe {
   outputs?: Record<string, unknown>;
 }
 
+/** A recipe with unsaved changes, as the server is asked about it: at its first frame. */
+export function drafted(recipe: Recipe): { recipe: Record<string, unknown>; frame: number } {
+  return { recipe: recipe as unknown as Record<string, unknown>, frame: 1 };
+}
+
 export function itemOf(address: string): string {
   return address.split(".", 1)[0]!;
 }

@@ -11,7 +11,6 @@ import {
   sourcesOf,
   usersOf,
 } from "@/api/recipe";
-import { Checks } from "@/benches/mattes/Checks";
 import { ModeBoard } from "@/benches/mattes/ModeBoard";
 import { ModeStepper } from "@/benches/mattes/ModeStepper";
 import { PathList } from "@/benches/mattes/PathList";
@@ -21,6 +20,7 @@ import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useDraft } from "@/shot/draft";
 
+import { Checks } from "./Checks";
 import { Ports } from "./Ports";
 import { SettingField } from "./SettingField";
 import { SourcePanel } from "./SourcePanel";

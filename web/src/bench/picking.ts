@@ -1,5 +1,5 @@
 import { type Item, api, got } from "@/api/client";
-import { type Recipe, insertAfter, itemOf } from "@/api/recipe";
+import { type Recipe, insertAfter, itemOf, drafted } from "@/api/recipe";
 import { useView } from "@/stage/viewState";
 
 /** Where values are picked: an address of a recipe, on the stage. */
@@ -15,8 +15,7 @@ async function probe({ shot, recipe }: Picking, address: string, x: number, y: n
     api.POST("/api/shots/{shot_id}/probe", {
       params: { path: { shot_id: shot } },
       body: {
-        recipe: recipe as unknown as Record<string, unknown>,
-        frame: 1,
+        ...drafted(recipe),
         addresses: [address],
         x,
         y,

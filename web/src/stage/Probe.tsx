@@ -1,7 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 
 import { type Probed, api, got } from "@/api/client";
-import { type Recipe, type Step, findStep, itemOf } from "@/api/recipe";
+import { type Recipe, type Step, findStep, itemOf, drafted } from "@/api/recipe";
 
 import { useView } from "./viewState";
 
@@ -54,8 +54,7 @@ export function Probe({ shot, recipe, addresses, at }: Props) {
             api.POST("/api/shots/{shot_id}/probe", {
               params: { path: { shot_id: shot } },
               body: {
-                recipe: recipe as unknown as Record<string, unknown>,
-                frame: 1,
+                ...drafted(recipe),
                 addresses: names.split(" "),
                 x: mine.x,
                 y: mine.y,

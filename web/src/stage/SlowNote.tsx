@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
 import { type Item, type Problem, api, got } from "@/api/client";
-import type { Recipe } from "@/api/recipe";
+import { type Recipe, drafted } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 
@@ -35,7 +35,7 @@ export function SlowNote({ shot, recipe, items, address, problem, writable }: Pr
     got(
       api.POST("/api/shots/{shot_id}/slow", {
         params: { path: { shot_id: shot } },
-        body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1, address },
+        body: { ...drafted(recipe), address },
       }),
     ).then((next) => client.setQueryData(key, next));
   const state = job?.state;

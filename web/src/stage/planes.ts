@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 
 import { type Problem, api, got, postForBytes, problemOf } from "@/api/client";
-import type { Recipe } from "@/api/recipe";
+import { type Recipe, drafted } from "@/api/recipe";
 
 import type { Planes } from "./painting";
 import { useView } from "./viewState";
@@ -129,8 +129,7 @@ export function useHistogram(
         api.POST("/api/shots/{shot_id}/histogram", {
           params: { path: { shot_id: shot } },
           body: {
-            recipe: recipe as unknown as Record<string, unknown>,
-            frame: 1,
+            ...drafted(recipe),
             address,
             domain: "display",
             bins: 64,

@@ -30,10 +30,13 @@ interface ToolState {
   paint: (to: Partial<Brush>) => void;
 }
 
+/** The brush as it is at first. */
+export const BRUSH: Brush = { radius: 24, hardness: 0.6, opacity: 1, value: 1, scope: "all" };
+
 /** The tools of the stage, and how they are set. */
 export const useTools = create<ToolState>((set) => ({
   tool: "none",
-  brush: { radius: 24, hardness: 0.6, opacity: 1, value: 1, scope: "all" },
+  brush: BRUSH,
   markRadius: 14,
   ring: false,
   stroke: null,

@@ -34,7 +34,6 @@ export function PathList({ recipe, step, onRecipe }: Props) {
     );
   if (paths.length === 0)
     return <p className="text-dim">No curve yet. Choose “Draw shapes” above and click on the stage.</p>;
-  const [inward, outward] = held ? feathers(held) : [0, 0];
   const own = held && points.length ? pointsOf(held)[points[0]!] : undefined;
   return (
     <div className="space-y-2">
@@ -89,28 +88,23 @@ export function PathList({ recipe, step, onRecipe }: Props) {
             initial={1}
             onChange={(opacity, done) => alter({ opacity }, done)}
           />
-          <SlideField
-            label="Feather in"
-            value={inward}
-            low={0}
-            high={100}
-            min={0}
-            step={0.5}
-            unit="px"
-            initial={0}
-            onChange={(next, done) => alter({ feather: [next, outward] }, done)}
-          />
-          <SlideField
-            label="Feather out"
-            value={outward}
-            low={0}
-            high={100}
-            min={0}
-            step={0.5}
-            unit="px"
-            initial={0}
-            onChange={(next, done) => alter({ feather: [inward, next] }, done)}
-          />
+          {(["in", "out"] as const).map((side, at) => (
+            <SlideField
+              key={side}
+              label={`Feather ${side}`}
+              value={feathers(held)[at]!}
+              low={0}
+              high={100}
+              min={0}
+              step={0.5}
+              unit="px"
+              initial={0}
+              onChange={(next, done) => {
+                const [inward, outward] = feathers(held);
+                alter({ feather: at === 0 ? [next, outward] : [inward, next] }, done);
+              }}
+            />
+          ))}
           {own && (
             <div className="grid grid-cols-[84px_1fr] items-center gap-2">
               <span className="truncate text-dim" title="Feather of the chosen points alone">

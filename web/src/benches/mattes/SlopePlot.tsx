@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type KeyboardEvent, type PointerEvent, useRef } from "react";
 
 import { type Item, api, got } from "@/api/client";
-import { type Recipe, type Step, findStep, portOf } from "@/api/recipe";
+import { type Recipe, type Step, portOf, drafted } from "@/api/recipe";
 import { pickLevel } from "@/bench/picking";
 import { Button } from "@/parts/Button";
 import { useMarks } from "@/shot/marks";
@@ -59,8 +59,7 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
         api.POST("/api/shots/{shot_id}/histogram", {
           params: { path: { shot_id: shot } },
           body: {
-            recipe: recipe as unknown as Record<string, unknown>,
-            frame: 1,
+            ...drafted(recipe),
             address: address!,
             domain,
             bins: 148,
@@ -219,9 +218,4 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
       </div>
     </div>
   );
-}
-
-/** Whether a step has a slope to plot. */
-export function hasSlope(recipe: Recipe, item: string | null): boolean {
-  return item !== null && findStep(recipe, item)?.op === "stretch";
 }

@@ -2,22 +2,15 @@ import { Trash2 } from "lucide-react";
 
 import { type Recipe, type Step } from "@/api/recipe";
 import { Button } from "@/parts/Button";
-import { SlideField } from "@/parts/SlideField";
 import { useTools } from "@/stage/tools";
 
+import { BrushFields } from "./BrushFields";
 import { type Stroke, setStrokes, strokesOf } from "./strokes";
 
 interface Props {
   step: Step;
   onRecipe: (change: (recipe: Recipe) => Recipe, done: boolean) => void;
 }
-
-const FIELDS = [
-  { key: "value", label: "Value", low: 0, high: 1, min: undefined, max: undefined, step: 0.01, standard: 1 },
-  { key: "radius", label: "Radius", low: 0.5, high: 200, min: 0.5, max: 10000, step: 0.5, standard: 24 },
-  { key: "hardness", label: "Hardness", low: 0, high: 1, min: 0, max: 1, step: 0.01, standard: 1 },
-  { key: "opacity", label: "Opacity", low: 0, high: 1, min: 0, max: 1, step: 0.01, standard: 1 },
-] as const;
 
 /** The strokes of a touch-up, the last on top: chosen, changed, taken away. */
 export function StrokeList({ step, onRecipe }: Props) {
@@ -69,25 +62,21 @@ export function StrokeList({ step, onRecipe }: Props) {
       </ol>
       {held && (
         <div className="space-y-1.5" role="group" aria-label={`Stroke ${chosen! + 1}`}>
-          {FIELDS.map((field) => (
-            <SlideField
-              key={field.key}
-              label={field.label}
-              value={typeof held[field.key] === "number" ? (held[field.key] as number) : field.standard}
-              low={field.low}
-              high={field.high}
-              min={field.min}
-              max={field.max}
-              step={field.step}
-              unit={field.key === "radius" ? "px" : undefined}
-              onChange={(next, done) =>
-                put(
-                  strokes.map((old, index) => (index === chosen ? { ...old, [field.key]: next } : old)),
-                  done,
-                )
-              }
-            />
-          ))}
+          <BrushFields
+            settings={{
+              value: typeof held.value === "number" ? held.value : 1,
+              radius: held.radius,
+              hardness: held.hardness ?? 1,
+              opacity: held.opacity ?? 1,
+            }}
+            most={10_000}
+            onChange={(to, done) =>
+              put(
+                strokes.map((old, index) => (index === chosen ? { ...old, ...to } : old)),
+                done,
+              )
+            }
+          />
         </div>
       )}
     </div>

@@ -1,8 +1,9 @@
 import type { Item } from "@/api/client";
 import { Button } from "@/parts/Button";
-import { SlideField } from "@/parts/SlideField";
 import { Tip } from "@/parts/Tip";
-import { type Scope, type Tool, useTools } from "@/stage/tools";
+import { BRUSH, type Scope, type Tool, useTools } from "@/stage/tools";
+
+import { BrushFields } from "./BrushFields";
 
 interface Props {
   known: Item | undefined;
@@ -35,49 +36,7 @@ export function Tools({ known, onAddAlpha }: Props) {
       </div>
       {tool === "touch" && (
         <div className="space-y-1.5">
-          <SlideField
-            label="Value"
-            value={brush.value}
-            low={0}
-            high={1}
-            step={0.01}
-            initial={1}
-            onChange={(value) => paint({ value })}
-          />
-          <SlideField
-            label="Radius"
-            value={brush.radius}
-            low={0.5}
-            high={200}
-            min={0.5}
-            max={2000}
-            step={0.5}
-            unit="px"
-            initial={24}
-            onChange={(radius) => paint({ radius })}
-          />
-          <SlideField
-            label="Hardness"
-            value={brush.hardness}
-            low={0}
-            high={1}
-            min={0}
-            max={1}
-            step={0.01}
-            initial={0.6}
-            onChange={(hardness) => paint({ hardness })}
-          />
-          <SlideField
-            label="Opacity"
-            value={brush.opacity}
-            low={0}
-            high={1}
-            min={0}
-            max={1}
-            step={0.01}
-            initial={1}
-            onChange={(opacity) => paint({ opacity })}
-          />
+          <BrushFields settings={brush} most={2000} initial={BRUSH} onChange={paint} />
           {picture && (
             <div className="grid grid-cols-[84px_1fr] items-center gap-2">
               <span className="text-dim">Works on</span>

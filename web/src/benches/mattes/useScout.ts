@@ -3,7 +3,7 @@ import { useDeferredValue } from "react";
 
 import { type Item, api, got } from "@/api/client";
 import { keepWhileSame } from "@/api/queries";
-import type { Recipe, Step } from "@/api/recipe";
+import { type Recipe, type Step, drafted } from "@/api/recipe";
 import { useMarks } from "@/shot/marks";
 
 export interface Candidate {
@@ -36,8 +36,7 @@ export function useScout(
         api.POST("/api/shots/{shot_id}/scout", {
           params: { path: { shot_id: shot } },
           body: {
-            recipe: recipe as unknown as Record<string, unknown>,
-            frame: 1,
+            ...drafted(recipe),
             address: picture!.name,
             ink,
             rows,

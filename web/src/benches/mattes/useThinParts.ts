@@ -3,7 +3,7 @@ import { useEffect } from "react";
 
 import { type Item, api, got } from "@/api/client";
 import { keepWhileSame } from "@/api/queries";
-import type { Recipe, Step } from "@/api/recipe";
+import { type Recipe, type Step, drafted } from "@/api/recipe";
 import { useSettled } from "@/parts/useSettled";
 import { useMarks } from "@/shot/marks";
 import { useTools } from "@/stage/tools";
@@ -20,7 +20,7 @@ export function useThinParts(shot: number, recipe: Recipe, step: Step, items: It
       got(
         api.POST("/api/shots/{shot_id}/thin", {
           params: { path: { shot_id: shot } },
-          body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1, item: step.name, marks },
+          body: { ...drafted(recipe), item: step.name, marks },
           signal,
         }),
       ),

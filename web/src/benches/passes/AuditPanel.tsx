@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
 import { type Item, api, got, problemOf } from "@/api/client";
-import { type Recipe, type Step, insertSteps } from "@/api/recipe";
+import { type Recipe, type Step, insertSteps, drafted } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
@@ -47,8 +47,7 @@ export function AuditPanel({ shot, recipe, picture, writable, onPut }: Props) {
         api.POST("/api/shots/{shot_id}/audit", {
           params: { path: { shot_id: shot } },
           body: {
-            recipe: recipe as unknown as Record<string, unknown>,
-            frame: 1,
+            ...drafted(recipe),
             address: picture!.name,
             full,
           },

@@ -1,7 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
 import { type Item, api, got } from "@/api/client";
-import { type Recipe, type Step, itemOf } from "@/api/recipe";
+import { type Recipe, type Step, itemOf, drafted } from "@/api/recipe";
 import { AddressField } from "@/bench/AddressField";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
@@ -49,7 +49,7 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
       got(
         api.POST("/api/shots/{shot_id}/shares", {
           params: { path: { shot_id: shot } },
-          body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1, item: step.name },
+          body: { ...drafted(recipe), item: step.name },
         }),
       ),
     enabled: digest !== "",

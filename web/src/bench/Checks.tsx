@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 
 import { type Item, api, got } from "@/api/client";
 import { keepWhileSame } from "@/api/queries";
-import { type Recipe, type Step, changeStep, insertSteps, setPort, sourcesOf } from "@/api/recipe";
+import { type Recipe, type Step, changeStep, insertSteps, setPort, sourcesOf, drafted } from "@/api/recipe";
 import type { components } from "@/api/schema";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
@@ -31,7 +31,7 @@ interface Props {
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
-/** What is likely wrong with the matte in focus, each with a remedy of one click. */
+/** What is likely wrong with the matte or the sum in focus, each with a remedy of one click. */
 export function Checks({ shot, recipe, item, writable, onPut }: Props) {
   const marks = useMarks((state) => state.marks);
   const digest = useSettled(item.digest, 400);
@@ -41,7 +41,7 @@ export function Checks({ shot, recipe, item, writable, onPut }: Props) {
       got(
         api.POST("/api/shots/{shot_id}/checks", {
           params: { path: { shot_id: shot } },
-          body: { recipe: recipe as unknown as Record<string, unknown>, frame: 1, item: item.name, marks },
+          body: { ...drafted(recipe), item: item.name, marks },
         }),
       ),
     enabled: !item.problem && digest !== "" && digest === item.digest,

@@ -31,8 +31,10 @@ def _shared_store() -> Path:
     return Path(folder.name)
 
 
-# What slow work leaves behind belongs to the tests alone; the server's engine takes the folder once.
-settings.NEXAL_KEPT = _shared_store() / "kept"
+# What slow work leaves behind belongs to the tests alone; the server's engine takes the folder once. The store of
+# planes is not touched here: each process of parallel tests has to make its own.
+settings.NEXAL_KEPT = Path(tempfile.mkdtemp(prefix="nexal-kept-"))
+atexit.register(shutil.rmtree, settings.NEXAL_KEPT, ignore_errors=True)
 
 
 def exr_bytes(planes: dict[str, Any]) -> bytes:

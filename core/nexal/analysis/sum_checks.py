@@ -9,7 +9,6 @@ import numpy as np
 from nexal.addresses import split_address
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
-from nexal.formats.roles import role_of
 from nexal.formats.store import StoredSource
 from nexal.operations.passes import pass_channels
 from nexal.recipe import Step
@@ -50,8 +49,7 @@ def _data(plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:
         item, rest = split_address(address)
         description = plan.feed(address).description
         if item in plan.recipe.sources and description.all_data:
-            given = plan.recipe.sources[item].roles.get(rest)
-            found[index] = given or role_of(rest, description.channels, ["half"]).role
+            found[index] = _role(plan, item, rest)
     if not found or len(found) == len(addresses):
         return []
     names = ", ".join(f"{addresses[index]} ({role})" for index, role in found.items())
@@ -62,6 +60,16 @@ def _data(plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:
             "remedy": {"label": "Take it out of the sum", "replace": _without(step, addresses, set(found))},
         }
     ]
+
+
+def _role(plan: Plan, item: str, rest: str) -> str:
+    """What a layer (or channel) of a source is: what the user says, else what its import found."""
+    reader = plan.readers.get(item)
+    known = reader.stored.header["layers"] if isinstance(reader, StoredSource) else []
+    for layer in known:
+        if rest == layer["name"] or rest in layer["channels"]:
+            return str(plan.recipe.sources[item].roles.get(layer["name"], layer["role"]))
+    return "data"
 
 
 def _twice(engine: Engine, plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:

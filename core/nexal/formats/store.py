@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import json
 import os
@@ -9,7 +10,8 @@ import shutil
 import subprocess
 import sys
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from fractions import Fraction
 from functools import cached_property
 from pathlib import Path
@@ -280,6 +282,15 @@ class StoredSource:
         return result
 
 
+@contextmanager
+def _alone(path: Path) -> Iterator[None]:
+    """One thread of one process at a time, among all that name the same file."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    with path.open("w") as file:
+        fcntl.flock(file, fcntl.LOCK_EX)
+        yield
+
+
 class Library:
     """Decoded files by fingerprint below one folder, kept within a budget of bytes. The originals can rebuild it."""
 
@@ -293,15 +304,16 @@ class Library:
     def unpack(self, path: Path, digest: str, cancelled: Callable[[], bool] = lambda: False) -> StoredFile:
         """The decoded file, decoding it first where it is not there whole. Raises FormatError."""
         stored = self.stored(digest)
-        if stored.complete:
-            os.utime(stored.folder)
-            return stored
-        shutil.rmtree(stored.folder, ignore_errors=True)
-        try:
-            decode_file(path, stored.folder, cancelled)
-        except FormatError:
+        with _alone(self.folder / f"{digest}.lock"):
+            if stored.complete:
+                os.utime(stored.folder)
+                return stored
             shutil.rmtree(stored.folder, ignore_errors=True)
-            raise
+            try:
+                decode_file(path, stored.folder, cancelled)
+            except FormatError:
+                shutil.rmtree(stored.folder, ignore_errors=True)
+                raise
         self.trim(keep=digest)
         return StoredFile(stored.folder)
 

@@ -9,6 +9,7 @@ complete         everything is there
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -17,10 +18,11 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.formats.contents import role_by_content
 from nexal.formats.decoded import SAMPLE_TYPES, Decoded
-from nexal.formats.roles import AVERAGED_ROLES, COLOUR_ROLES, role_of, role_of_channel
+from nexal.formats.roles import AVERAGED_ROLES, COLOUR_ROLES, Role, role_of, role_of_channel
 from nexal.formats.statistics import report
-from nexal.picture import Window, named_as_colour, split_channel
+from nexal.picture import Window, is_alpha, named_as_colour, split_channel
 
 LEVELS = (2, 4, 8)
 HEADER, COMPLETE = "header.json", "complete"
@@ -50,16 +52,30 @@ def halve(samples: NDArray[Any], window: Window, *, averaged: bool) -> NDArray[A
     return cv2.resize(np.ascontiguousarray(samples), size, interpolation=cv2.INTER_AREA)
 
 
-def _layers(channels: list[dict[str, Any]]) -> list[dict[str, Any]]:
+def _guess(layer: str, members: list[dict[str, Any]], planes: Mapping[str, NDArray[Any]]) -> Role:
+    """Role of a layer by its name; where that says nothing, or no more than R, G and B, by what it holds."""
+    names = [member["name"] for member in members]
+    guess = role_of(layer, names, [member["type"] for member in members])
+    if guess.role != "unknown" and not (layer and guess.role == "colour"):
+        return guess
+    found = role_by_content([planes[name] for name in names if not is_alpha(name)])
+    # A layer of R, G and B may hold vectors, but a mask or a depth has one channel.
+    return found if found and (guess.role == "unknown" or found.role == "normal") else guess
+
+
+def _layers(channels: list[dict[str, Any]], planes: Mapping[str, NDArray[Any]]) -> list[dict[str, Any]]:
     groups: dict[str, list[dict[str, Any]]] = {}
     for channel in channels:
         groups.setdefault(split_channel(channel["name"])[0], []).append(channel)
     layers = []
     for name, members in groups.items():
-        guess = role_of(name, [member["name"] for member in members], [member["type"] for member in members])
+        guess = _guess(name, members, planes)
         ink = guess.role == "ink"
         for member in members:
             role = guess.role if ink else role_of_channel(member["name"], guess.role, member["type"])
+            if role == "unknown":
+                found = role_by_content([planes[member["name"]]])
+                role = found.role if found else role
             member["role"] = role
             member["colour"] = role in COLOUR_ROLES and named_as_colour(member["name"])
         names = [member["name"] for member in members]
@@ -118,7 +134,7 @@ def unpack(decoded: Decoded, folder: Path) -> None:
             }
             for part in decoded.parts
         ],
-        "layers": _layers(rows),
+        "layers": _layers(rows, {row["name"]: samples for row, (samples, _) in zip(rows, planes, strict=True)}),
         "channels": rows,
     }
     _write_json(folder / HEADER, header)

@@ -19,6 +19,9 @@ AROUND_WING = [
 ]
 """A closed curve round the wing: points with their tangents."""
 
+PENDANT = ("key", "fill", "rim", "lantern", "reflection", "glow")
+"""The light passes of the pendant."""
+
 SHOTS: dict[str, dict[str, Any]] = {
     "040 moth": {
         "nexal": 1,
@@ -111,6 +114,70 @@ SHOTS: dict[str, dict[str, Any]] = {
                 "sum_passes",
                 {"passes": ["house.moon", "house.fill", "house.lantern", "house.glow"], "alpha_from": "house.A"},
                 passes=[{"stops": -0.8}, {"stops": -0.3}, {"stops": 0.7, "tint": [1.12, 0.98, 0.84]}, {"stops": 0.4}],
+            ),
+        ],
+    },
+    "120 pendant": {
+        "nexal": 1,
+        "sources": {"pendant": {"files": "pendant.exr"}, "interior": {"files": "interior.exr"}},
+        "steps": [
+            _step(
+                "balance",
+                "sum_passes",
+                {"passes": [f"pendant.{name}" for name in PENDANT], "alpha_from": "pendant.A"},
+                passes=[{}, {"stops": 0.4}, {"stops": 0.8}, {"stops": 0.5}, {}, {"stops": -0.4}],
+            ),
+            _step("near_by", "place", {"picture": "balance"}, x=560.0),
+            _step("hung", "stack", {"under": "interior", "over": "near_by"}),
+        ],
+    },
+    "125 pendant in files": {
+        "nexal": 1,
+        "sources": {
+            **{name: {"files": f"pendant_{name}.exr"} for name in PENDANT},
+            "coverage": {"files": "pendant_alpha.exr"},
+            "parts": {"files": "pendant_parts.exr"},
+        },
+        "steps": [
+            _step("lit", "sum_passes", {"passes": list(PENDANT), "alpha_from": "coverage.A"}),
+            _step(
+                "split",
+                "sum_passes",
+                {
+                    "passes": ["parts.lighting", "parts.reflection", "parts.glow"],
+                    "alpha_from": "parts.rgba.A",
+                },
+                passes=[{"times": "parts.albedo"}, {}, {}],
+            ),
+            _step("gap", "residual", {"full": "lit", "rebuilt": "split"}, gain=100.0),
+        ],
+    },
+    "130 prism": {
+        "nexal": 1,
+        "sources": {
+            **{name: {"files": f"cloche_{name}.exr"} for name in ("low", "middle", "high")},
+            "cover": {"files": "cloche_alpha.exr"},
+            "plate": {"files": "cloche_plate.exr"},
+            "where": {"files": "cloche_position.exr"},
+        },
+        "steps": [
+            _step(
+                "prism",
+                "route",
+                {},
+                to={
+                    "R": {"from": "low.R"},
+                    "G": {"from": "middle.G"},
+                    "B": {"from": "high.B"},
+                    "A": {"from": "cover.A"},
+                },
+            ),
+            _step("on_table", "stack", {"under": "plate", "over": "prism"}),
+            _step(
+                "with_position",
+                "route",
+                {"base": "on_table"},
+                to={f"position.{axis}": {"from": f"where.position.{axis}"} for axis in "XYZ"},
             ),
         ],
     },

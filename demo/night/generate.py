@@ -26,17 +26,75 @@ PICTURES = (
     "print.tif",
     "house.exr",
     "interior.exr",
+    "pendant.exr",
+    "pendant_parts.exr",
+    "pendant_alpha.exr",
+    "cloche_low.exr",
+    "cloche_middle.exr",
+    "cloche_high.exr",
+    "cloche_alpha.exr",
+    "cloche_plate.exr",
+    "cloche_position.exr",
+    *(f"pendant_{name}.exr" for name in ("key", "fill", "rim", "lantern", "reflection", "glow")),
 )
 TRUTH = ("moth_true.exr", "frond_true.exr", "wing_true.exr", "print_true.exr")
 """True alpha (of the moth its straight colour too), for tests."""
 
 
-def _write_exr(path: Path, channels: Mapping[str, NDArray[Any]]) -> None:
+Box = tuple[int, int, int, int]
+"""x, y, width, height."""
+
+
+def _header(display: Box | None = None, data: Box | None = None) -> dict[str, Any]:
     import OpenEXR
 
-    header = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
-    with OpenEXR.File(header, {name: np.ascontiguousarray(plane) for name, plane in channels.items()}) as file:
+    header: dict[str, Any] = {"compression": OpenEXR.ZIP_COMPRESSION, "type": OpenEXR.scanlineimage}
+    for name, box in (("displayWindow", display), ("dataWindow", data)):
+        if box:
+            x, y, width, height = box
+            header[name] = (np.array([x, y], np.int32), np.array([x + width - 1, y + height - 1], np.int32))
+    return header
+
+
+def _whole(channels: Mapping[str, NDArray[Any]]) -> dict[str, NDArray[Any]]:
+    # The library writes strided arrays wrong.
+    return {name: np.ascontiguousarray(plane) for name, plane in channels.items()}
+
+
+def _write_exr(
+    path: Path, channels: Mapping[str, NDArray[Any]], display: Box | None = None, data: Box | None = None
+) -> None:
+    """One part; the planes cover the data window, which is the display window unless given."""
+    import OpenEXR
+
+    with OpenEXR.File(_header(display, data), _whole(channels)) as file:
         file.write(str(path))
+
+
+def _write_parts(path: Path, parts: Mapping[str, Mapping[str, NDArray[Any]]], display: Box) -> None:
+    """A part for each layer, each with the data window that it needs."""
+    import OpenEXR
+
+    made = []
+    for name, channels in parts.items():
+        box = _used(sum(np.abs(plane) for plane in channels.values()), grow=0) if name != "rgba" else display
+        cut = {channel: _cut(plane, box) for channel, plane in channels.items()}
+        made.append(OpenEXR.Part(_header(display, box), _whole(cut), name))
+    with OpenEXR.File(made) as file:
+        file.write(str(path))
+
+
+def _used(plane: NDArray[Any], grow: int) -> Box:
+    """The box of what is not 0, larger on all sides by some pixels."""
+    rows, columns = (np.flatnonzero(plane.any(axis=axis)) for axis in (1, 0))
+    top, left = max(0, rows[0] - grow), max(0, columns[0] - grow)
+    bottom, right = min(plane.shape[0], rows[-1] + 1 + grow), min(plane.shape[1], columns[-1] + 1 + grow)
+    return int(left), int(top), int(right - left), int(bottom - top)
+
+
+def _cut(plane: NDArray[Any], box: Box) -> NDArray[Any]:
+    x, y, width, height = box
+    return plane[y : y + height, x : x + width]
 
 
 def _rgb(colour: NDArray[np.float32], layer: str = "") -> dict[str, NDArray[Any]]:
@@ -97,6 +155,51 @@ def write_house(folder: Path) -> None:
     _write_exr(folder / "interior.exr", _rgb(soft))
 
 
+def _axes(vectors: NDArray[np.float32], layer: str, kind: type[np.floating[Any]]) -> dict[str, NDArray[Any]]:
+    return {f"{layer}.{axis}": vectors[..., index].astype(kind) for index, axis in enumerate("XYZ")}
+
+
+def write_pendant(folder: Path) -> None:
+    """The swinging lantern in one part, in many parts, and with a file for each light and for the alpha."""
+    from demo.night.pendant import make_pendant
+
+    pendant = make_pendant()
+    height, width = pendant.alpha.shape
+    alpha = {"A": pendant.alpha.astype(np.float16)}
+    layers = {name: _rgb(light, name) for name, light in pendant.passes.items()}
+    layers["albedo"] = _rgb(pendant.albedo, "albedo")
+    layers["lighting"] = _rgb(pendant.lighting, "lighting")
+    layers["depth"] = {"depth.Z": pendant.depth}
+    layers["normal"] = _axes(pendant.normal, "normal", np.float16)
+    layers["id"] = {"id.object": pendant.ids}
+    full = _rgb(pendant.full) | alpha
+    _write_exr(folder / "pendant.exr", full | {n: plane for layer in layers.values() for n, plane in layer.items()})
+    parts = {"rgba": full} | {
+        name: {channel.rpartition(".")[2]: plane for channel, plane in layer.items()} for name, layer in layers.items()
+    }
+    _write_parts(folder / "pendant_parts.exr", parts, (0, 0, width, height))
+    for name, light in pendant.passes.items():
+        _write_exr(folder / f"pendant_{name}.exr", _rgb(light))
+    _write_exr(folder / "pendant_alpha.exr", alpha)
+
+
+def write_cloche(folder: Path) -> None:
+    """The glass at three indices of refraction, each with a data window of its own; alpha, plate and position apart."""
+    from demo.night.cloche import OVERSCAN, make_cloche
+
+    cloche = make_cloche()
+    height, width = cloche.alpha.shape
+    display = (0, 0, width, height)
+    for grow, (name, render) in zip((4, 12, 24), cloche.renders.items(), strict=True):
+        box = _used(cloche.alpha, grow)
+        cut = {channel: _cut(plane, box) for channel, plane in _rgb(render).items()}
+        _write_exr(folder / f"cloche_{name}.exr", cut, display, box)
+    _write_exr(folder / "cloche_alpha.exr", {"A": cloche.alpha.astype(np.float16)})
+    _write_exr(folder / "cloche_plate.exr", _rgb(cloche.plate))
+    overscan = (-OVERSCAN, -OVERSCAN, width + 2 * OVERSCAN, height + 2 * OVERSCAN)
+    _write_exr(folder / "cloche_position.exr", _axes(cloche.position, "position", np.float32), display, overscan)
+
+
 def generate(folder: Path) -> None:
     """Write what is missing. The plates are drawn in a process of their own while the glasshouse is rendered."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -106,6 +209,8 @@ def generate(folder: Path) -> None:
     plates.start()
     try:
         write_house(folder)
+        write_pendant(folder)
+        write_cloche(folder)
     finally:
         plates.join()
     if plates.exitcode:

@@ -15,13 +15,17 @@ from django.core.management import call_command
 from server_support import ServerTest, exr_bytes, plate
 
 from accounts.models import User
+from demo.night import generate
+from demo.night.cloche import make_cloche
 from demo.night.drawing import Canvas, over
 from demo.night.fern import clump
 from demo.night.generate import write_plates
 from demo.night.house import GROUPS, make_house
 from demo.night.moth import make_moth
-from demo.recipes import MARKS, PASSWORD, SHOTS, USERNAME
+from demo.night.pendant import make_pendant
+from demo.recipes import MARKS, PASSWORD, PENDANT, SHOTS, USERNAME
 from nexal.analysis.marks import Mark
+from nexal.analysis.run import audit_file
 from nexal.analysis.scout import scout
 from nexal.engine import Plan
 from nexal.recipe import parse_recipe
@@ -157,6 +161,129 @@ class House(unittest.TestCase):
         np.testing.assert_array_equal(clump(64, 3), clump(64, 3))
 
 
+class Swinging(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.pendant = make_pendant(192, 108)
+
+    def test_lights_reflection_and_glow_add_up(self) -> None:
+        self.assertEqual(tuple(self.pendant.passes), PENDANT)
+        total = sum(light.astype(np.float64) for light in self.pendant.passes.values())
+        np.testing.assert_allclose(self.pendant.full, total, atol=1e-5)
+        for name, light in self.pendant.passes.items():
+            self.assertGreater(light.max(), 0.02, name)
+
+    def test_colour_times_lighting_is_the_light_of_the_four(self) -> None:
+        lit = sum(self.pendant.passes[name] for name in ("key", "fill", "rim", "lantern"))
+        np.testing.assert_allclose(self.pendant.albedo * self.pendant.lighting, lit, atol=1e-5)
+
+    def test_motion_leaves_soft_edges_on_black_and_glow_beyond_them(self) -> None:
+        alpha = self.pendant.alpha
+        self.assertGreater(np.mean((alpha > 0.05) & (alpha < 0.95)), 0.03)
+        outside = alpha == 0
+        lit = np.abs(self.pendant.full - self.pendant.passes["glow"])
+        self.assertEqual(float(lit[outside].max()), 0)
+        self.assertGreater(float(self.pendant.passes["glow"][outside].max()), 0.01)
+        self.assertEqual(float(self.pendant.depth[self.pendant.ids == 0].min()), 100)
+
+
+class Glass(unittest.TestCase):
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.cloche = make_cloche(160, 90)
+
+    def test_each_index_bends_the_light_otherwise_inside_of_the_same_outline(self) -> None:
+        renders, alpha = self.cloche.renders, self.cloche.alpha
+        for name, render in renders.items():
+            self.assertEqual(float(np.abs(render[alpha == 0]).max()), 0, name)
+        for one, other in (("low", "middle"), ("middle", "high")):
+            self.assertGreater(float(np.abs(renders[one] - renders[other])[alpha == 1].mean()), 0.01)
+
+    def test_without_refraction_the_glass_is_not_there(self) -> None:
+        # At the index of air every ray goes straight on: what is seen through the glass is what stands in it.
+        with mock.patch("demo.night.cloche.INDICES", {"air": 1.0}):
+            render = make_cloche(160, 90).renders["air"]
+        keep = np.exp(-0.22 * 0.9)
+        open_ = (self.cloche.alpha == 1) & (np.arange(90)[:, None] < 34)
+        gap = render[open_] / np.maximum(self.cloche.plate[open_], 1e-3)
+        self.assertTrue(keep - 0.12 < float(np.median(gap)) < 1.0)
+
+    def test_positions_reach_beyond_the_picture(self) -> None:
+        self.assertEqual(self.cloche.position.shape, (90 + 64, 160 + 64, 3))
+        self.assertTrue(np.isfinite(self.cloche.position).all())
+
+
+class Written(unittest.TestCase):
+    """The pendant and the cloche as files: one part, many parts, a file for each."""
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        place = tempfile.TemporaryDirectory()
+        cls.addClassCleanup(place.cleanup)
+        cls.folder = Path(place.name)
+        for name in ("make_pendant", "make_cloche"):
+            module = f"demo.night.{name.removeprefix('make_')}"
+            made = {"make_pendant": make_pendant, "make_cloche": make_cloche}[name](192, 108)
+            with mock.patch(f"{module}.{name}", return_value=made):
+                getattr(generate, name.replace("make", "write"))(cls.folder)
+
+    def plan(self, session: Session, shot: str) -> Plan:
+        recipe = parse_recipe(SHOTS[shot])
+        here = {name: spec for name, spec in recipe.sources.items() if (self.folder / spec.files).exists()}
+        return Plan(recipe, 1, {name: session.open(self.folder / spec.files, spec) for name, spec in here.items()})
+
+    def planes(self, session: Session, plan: Plan, address: str) -> dict[str, np.ndarray]:
+        feed = plan.feed(address)
+        region = feed.description.display
+        return dict(session.engine.evaluate(feed, plan, region=region, keep_all=True).planes)
+
+    def test_the_sum_is_the_full_picture_from_any_kind_of_file(self) -> None:
+        with Session() as session:
+            plan = self.plan(session, "125 pendant in files")
+            whole = self.planes(session, plan, "parts.rgba")
+            for item in ("lit", "split"):
+                made = self.planes(session, plan, item)
+                np.testing.assert_array_equal(made["A"], whole["A"])
+                for name in "RGB":
+                    # Each of up to seven rounded values is off by half a step of its own size at most.
+                    np.testing.assert_allclose(made[name], whole[name], rtol=2**-9, atol=2**-12)
+
+    def test_the_audit_finds_the_lights_in_one_part_and_in_many(self) -> None:
+        for file, full in (("pendant.exr", "RGB"), ("pendant_parts.exr", "rgba")):
+            with self.subTest(file):
+                found = audit_file(self.folder / file, full)
+                self.assertEqual(
+                    {part["layer"]: part["coefficient"] for part in found["parts"]}, dict.fromkeys(PENDANT, 1)
+                )
+                self.assertTrue(found["claimed"])
+
+    def test_edges_of_the_closed_sum_are_those_of_the_full_picture(self) -> None:
+        with Session() as session:
+            plan = self.plan(session, "125 pendant in files")
+            whole, made = (self.planes(session, plan, address) for address in ("parts.rgba", "lit"))
+            edge = (whole["A"] > 0.02) & (whole["A"] < 0.98)
+            self.assertGreater(int(edge.sum()), 300)
+            for backdrop in (0.0, 1.0, 4.0):
+                for name in "RGB":
+                    over = [planes[name] + (1 - planes["A"]) * backdrop for planes in (whole, made)]
+                    np.testing.assert_allclose(over[1][edge], over[0][edge], rtol=2**-9, atol=2**-11)
+
+    def test_the_prism_keeps_each_channel_of_its_own_render(self) -> None:
+        with Session() as session:
+            plan = self.plan(session, "130 prism")
+            prism = self.planes(session, plan, "prism")
+            windows = set()
+            for channel, source in (("R", "low"), ("G", "middle"), ("B", "high")):
+                windows.add(plan.feed(source).description.window)
+                np.testing.assert_array_equal(prism[channel], self.planes(session, plan, source)[channel])
+            self.assertEqual(len(windows), 3)
+            final = self.planes(session, plan, "with_position")
+            where = self.planes(session, plan, "where")
+            for axis in "XYZ":
+                np.testing.assert_array_equal(final[f"position.{axis}"], where[f"position.{axis}"])
+            self.assertEqual(plan.feed("with_position").description.window.x, -32)
+
+
 class Drawing(unittest.TestCase):
     def test_coverage_is_the_share_of_the_pixel(self) -> None:
         canvas = Canvas(8, 8)
@@ -174,22 +301,22 @@ class Seeding(ServerTest):
     def test_made_once_and_signed_in_with_what_is_printed(self) -> None:
         def small(folder: Path) -> None:
             folder.mkdir(parents=True, exist_ok=True)
-            lights = ("moon", "fill", "lantern", "glow")
+            lights = ("moon", *PENDANT, "lighting", "albedo", "rgba")
             passes = {f"{light}.{name}": plane for light in lights for name, plane in plate().items()}
-            passes |= {"depth.Z": plate()["G"], "A": plate()["G"]}
-            for name in ("moth", "backing", "interior", "house"):
-                (folder / f"{name}.exr").write_bytes(exr_bytes(plate() | passes))
-            for name in ("fern.png", "frond.png", "wing.exr"):
-                (folder / name).write_bytes(exr_bytes(plate()))
+            axes = {f"position.{axis}": plate()["R"].astype(np.float32) for axis in "XYZ"}
+            passes |= axes | {"depth.Z": plate()["G"], "rgba.A": plate()["G"], "A": plate()["G"]}
+            for name in generate.PICTURES:
+                plain = name.endswith(".png") or name in ("wing.exr", "interior.exr")
+                (folder / name).write_bytes(exr_bytes(plate() | ({} if plain else passes)))
             inks = {name: plate()["G"] for name in "CMYK"}
             (folder / "print.tif").write_bytes(exr_bytes(inks))
 
-        generate = self.enterContext(mock.patch("demo.management.commands.seed_demo.generate", side_effect=small))
+        made = self.enterContext(mock.patch("demo.management.commands.seed_demo.generate", side_effect=small))
         self.enterContext(self.settings(VAR=Path(self.enterContext(tempfile.TemporaryDirectory()))))
         Project.objects.update(name="Another house")
         for _ in range(2):
             call_command("seed_demo", stdout=io.StringIO())
-        self.assertEqual(generate.call_count, 1)
+        self.assertEqual(made.call_count, 1)
         self.assertTrue(User.objects.get(username=USERNAME).check_password(PASSWORD))
         for name, recipe in SHOTS.items():
             shot = Shot.objects.get(project__members__username=USERNAME, name=name)

@@ -11,6 +11,7 @@ from ninja import Field, Router, Schema
 from config.errors import Problem
 from nexal.analysis.view import histogram as core_histogram
 from nexal.analysis.view import probe as core_probe
+from nexal.analysis.view import shown
 from nexal.engine import Node, Plan
 from nexal.engine.plan import Feed, addresses_of
 from nexal.errors import NexalError, RecipeError
@@ -127,7 +128,10 @@ def _item(planned: Plan, name: str, found: Node | NexalError) -> Item:
 
 @router.post("/shots/{shot_id}/view")
 def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
-    """Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON."""
+    """Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
+
+    Ids come as `labels`: three planes of colours for the one of numbers.
+    """
     planned = _plan(request, shot_id, ask)
     key = (request.session.session_key, shot_id, ask.view)
     cancellation = superseding.start(key) if ask.view else None
@@ -160,7 +164,7 @@ def revision_view(
     return response
 
 
-def _shown(feed: Feed, asked: list[str] | None) -> list[str]:
+def _chosen(feed: Feed, asked: list[str] | None) -> list[str]:
     """At most four channels to show: those asked for, else colour and alpha of the picture itself."""
     names = feed.description.channels
     if asked:
@@ -186,17 +190,9 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
             where="region",
             remedy="ask for a part, or for a smaller scale",
         )
-    names = _shown(feed, ask.channels)
-    picture = engine().evaluate(
-        feed,
-        planned,
-        scale=scale,
-        region=region,
-        channels=names,
-        keep_all=True,
-        patient=False,
-        cancellation=cancellation,
-    )
+    names = _chosen(feed, ask.channels)
+    picture = shown(engine(), planned, feed, names, scale, region, cancellation)
+    labels = list(picture.planes) != names
     body: bytes | memoryview = half_planes(picture)
     response = HttpResponse(content_type="application/octet-stream")
     if request.META.get("REMOTE_ADDR") not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
@@ -205,8 +201,9 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
     response.content = body
     response["X-Nexal-View"] = json.dumps(
         {
-            "channels": names,
-            "data": [name in description.data for name in names],
+            "channels": list(picture.planes),
+            "data": [labels or name in description.data for name in picture.planes],
+            "labels": labels,
             "alpha": description.alpha.value if description.has_alpha else "none",
             "region": region.as_list(),
             "scale": ask.scale,

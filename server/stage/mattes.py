@@ -6,6 +6,7 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from config.errors import Problem
+from nexal.analysis.assembly_checks import check_assembly
 from nexal.analysis.checks import check_matte
 from nexal.analysis.checks import thin_parts as core_thin_parts
 from nexal.analysis.scout import scout as core_scout
@@ -70,20 +71,24 @@ class ThinParts(Schema):
 
 
 class Remedy(Schema):
-    """What one click does: steps to add behind the item, a port of it to feed anew, other ports and settings for it
-    (`in` and `set`), or sources to read otherwise (their `colour`)."""
+    """What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
+    stand in its place there; a port of it to feed anew; another `op`, `in` or `set` for it; or sources to read
+    otherwise (their `colour`)."""
 
     label: str
     steps: list[dict[str, Any]] = []
+    instead: str | None = None
     feed: dict[str, str] | None = None
     replace: dict[str, Any] | None = None
     read: dict[str, str] | None = None
 
 
 class Advice(Schema):
+    """What is likely wrong, with a remedy; what is only worth knowing has none."""
+
     code: str
     text: str
-    remedy: Remedy
+    remedy: Remedy | None
 
 
 class SlowRow(Schema):
@@ -142,10 +147,11 @@ def thin_parts(request: HttpRequest, shot_id: int, ask: StepAsk) -> dict[str, An
 
 @router.post("/shots/{shot_id}/checks", response=list[Advice])
 def checks(request: HttpRequest, shot_id: int, ask: StepAsk) -> list[dict[str, Any]]:
-    """What is likely wrong with an item as a matte or as a sum of passes, each with its remedy."""
+    """What is likely wrong with an item as a matte, as a sum of passes or as an assembly, each with its remedy."""
     planned = plan_of(get_shot(request, shot_id), ask)
     found = check_matte(engine(), planned, ask.item, **sides(ask.marks))
-    return found + check_sum(engine(), planned, ask.item)
+    found += check_sum(engine(), planned, ask.item)
+    return found + check_assembly(engine(), planned, ask.item)
 
 
 @router.get("/shots/{shot_id}/slow", response=list[SlowRow])

@@ -37,11 +37,15 @@ settings.NEXAL_KEPT = Path(tempfile.mkdtemp(prefix="nexal-kept-"))
 atexit.register(shutil.rmtree, settings.NEXAL_KEPT, ignore_errors=True)
 
 
-def exr_bytes(planes: dict[str, Any]) -> bytes:
+def exr_bytes(planes: dict[str, Any], **windows: tuple[int, int, int, int]) -> bytes:
+    """A file of planes; `display` and `data` are its windows (x, y, width, height) where they are not the planes'."""
     import OpenEXR
 
     with tempfile.NamedTemporaryFile(suffix=".exr") as file:
-        header = {"type": OpenEXR.scanlineimage, "compression": OpenEXR.ZIP_COMPRESSION}
+        header: dict[str, Any] = {"type": OpenEXR.scanlineimage, "compression": OpenEXR.ZIP_COMPRESSION}
+        for name, (x, y, width, height) in windows.items():
+            corners = np.array([x, y], np.int32), np.array([x + width - 1, y + height - 1], np.int32)
+            header[f"{name}Window"] = corners
         with OpenEXR.File(header, {name: np.ascontiguousarray(plane) for name, plane in planes.items()}) as exr:
             exr.write(file.name)
         return Path(file.name).read_bytes()

@@ -128,3 +128,103 @@ class Warnings(PassesTest):
             found = [row for row in found if row["code"] == "encoded_light"]
             self.assertEqual(len(found), count, colour)
         self.assertEqual(found[0]["remedy"]["read"], {"lamp": "auto"})
+
+
+class Assembling(PassesTest):
+    """Warnings where pictures are put together."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        x = np.linspace(0, 1, 64, dtype=np.float32)[None] * np.ones((48, 64), np.float32)
+        soft = np.clip(2 * x - 0.5, 0, 1).astype(np.float16)
+        for index, name in enumerate(("rim", "fill")):
+            planes = {channel: (soft * np.float16(0.25 * (index + 1))).astype(np.float16) for channel in "RGB"}
+            self.upload(f"{name}.exr", exr_bytes(planes | {"A": soft}))
+        self.upload("small.exr", exr_bytes({name: plane[:24, :32] for name, plane in planes.items()}))
+        self.upload("wide.exr", exr_bytes({"R": np.ones((48, 128), np.float16)}))
+        self.upload("hard.exr", exr_bytes(planes | {"A": np.ones((48, 64), np.float16)}))
+        self.names = ("render", "rim", "fill", "small", "wide", "hard")
+
+    def made(self, *steps: dict[str, Any]) -> dict[str, Any]:
+        sources = {name: {"files": f"{name}.exr"} for name in self.names}
+        return {"nexal": 1, "sources": sources, "steps": list(steps)}
+
+    def found(self, *steps: dict[str, Any]) -> list[dict[str, Any]]:
+        answer = self.api.post(f"{self.path}/checks", {"recipe": self.made(*steps), "item": steps[-1]["name"]})
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return [row for row in answer.json() if row["code"] in ("own_alphas", "sizes_differ", "windows_differ")]
+
+    @staticmethod
+    def stack(name: str, under: str, over: str, **settings: Any) -> dict[str, Any]:
+        return {"name": name, "op": "stack", "in": {"under": under, "over": over}, "set": settings}
+
+    def test_passes_each_with_its_own_alpha_become_one_sum(self) -> None:
+        added = self.stack("added", "rim", "fill", mode="plus", opacity=0.5)
+        (warning,) = self.found(added)
+        self.assertEqual(warning["code"], "own_alphas")
+        step = {"name": "added", **warning["remedy"]["replace"]}
+        self.assertEqual(step["in"], {"passes": ["rim", "fill"], "alpha_from": "rim.A"})
+        before, after = (
+            planes_of(self.api.post(f"{self.path}/view", {"recipe": self.made(each), "address": "added"}))
+            for each in (added, step)
+        )
+        # The light stays as it was; the edge is counted once.
+        np.testing.assert_allclose(after["R"].astype(float), before["R"].astype(float), atol=1e-3)
+        x = np.linspace(0, 1, 64, dtype=np.float32)
+        np.testing.assert_allclose(after["A"][5].astype(float), np.clip(2 * x - 0.5, 0, 1), atol=1e-3)
+        self.assertGreater(float(np.abs(before["A"].astype(float) - after["A"].astype(float)).max()), 0.2)
+
+    def test_a_pile_of_three_and_alphas_that_steps_attached(self) -> None:
+        lit = {"name": "lit", "op": "attach_alpha", "in": {"picture": "render.rim", "alpha": "rim.A"}}
+        first = self.stack("first", "rim", "fill", mode="plus")
+        (warning,) = self.found(lit, first, self.stack("all", "first", "lit", mode="plus"))
+        self.assertEqual(warning["remedy"]["replace"]["in"]["passes"], ["rim", "fill", "render.rim"])
+
+    def test_what_is_no_sum_of_passes_is_left_in_peace(self) -> None:
+        for step in (
+            self.stack("s", "hard", "rim"),
+            self.stack("s", "hard", "hard", mode="plus"),
+            self.stack("s", "rim", "fill", mode="multiply"),
+            self.stack("s", "rim", "fill", mode="plus", opacity=0),
+        ):
+            with self.subTest(step["set"]):
+                self.assertEqual(self.found(step), [])
+
+    def test_sizes_that_differ_are_told_and_scaled(self) -> None:
+        (warning,) = self.found(self.stack("s", "hard", "small"))
+        self.assertEqual(warning["code"], "sizes_differ")
+        self.assertIn("hard is 64 x 48, small is 32 x 24", warning["text"])
+        (place,) = warning["remedy"]["steps"]
+        scaled = self.stack("s", "hard", place["name"])
+        self.assertEqual(self.found(place, scaled), [])
+        items = self.api.post(f"{self.path}/inspect", {"recipe": self.made(place, scaled)}).json()
+        x, y, width, height = next(row["window"] for row in items if row["name"] == place["name"])
+        # It covers the larger picture, but for the soft border of the filter.
+        self.assertTrue(-4 <= x <= 0 and -4 <= y <= 0 and 64 <= x + width <= 68 and 48 <= y + height <= 52)
+        (warning,) = self.found(self.stack("s", "hard", "wide"))
+        self.assertEqual(warning["remedy"]["steps"][0]["set"], {"scale": 0.5, "x": -32.0, "y": 0.0})
+
+    def test_windows_that_differ_are_told_without_a_remedy(self) -> None:
+        path = exr_bytes({"R": np.ones((8, 16), np.float16)}, data=(4, 2, 16, 8), display=(0, 0, 64, 48))
+        self.upload("part.exr", path)
+        self.names += ("part",)
+        route = {"name": "s", "op": "route", "set": {"to": {"R": {"from": "part.R"}, "G": {"from": "rim.G"}}}}
+        (note,) = self.found(route)
+        self.assertEqual((note["code"], note["remedy"]), ("windows_differ", None))
+        self.assertIn("part 16 x 8 at 4, 2; rim 64 x 48 at 0, 0", note["text"])
+
+    def test_ids_are_shown_as_colours_and_probed_as_numbers(self) -> None:
+        ids = np.repeat(np.array([0, 1, 2, 70_000_001], np.uint32), 16)[None] * np.ones((48, 1), np.uint32)
+        self.upload("ids.exr", exr_bytes({"id.object": ids, "R": np.ones((48, 64), np.float16)}))
+        recipe = {"nexal": 1, "sources": {"ids": {"files": "ids.exr"}}, "steps": []}
+        answer = self.api.post(f"{self.path}/view", {"recipe": recipe, "address": "ids", "channels": ["id.object"]})
+        got = planes_of(answer)
+        self.assertEqual(list(got), ["R", "G", "B"])
+        colours = [tuple(round(float(got[name][3, column]), 3) for name in "RGB") for column in (3, 20, 40, 60)]
+        self.assertEqual(len(set(colours)), 4)
+        for one in range(1, 4):
+            for other in range(one):
+                self.assertGreater(max(abs(a - b) for a, b in zip(colours[one], colours[other], strict=True)), 0.1)
+        self.assertEqual(float(np.ptp(got["R"][:, 16:32].astype(float))), 0)
+        rows = self.api.post(f"{self.path}/probe", {"recipe": recipe, "addresses": ["ids"], "x": 40, "y": 2}).json()
+        self.assertEqual([c["value"] for c in rows[0]["channels"] if c["name"] == "id.object"], [2.0])

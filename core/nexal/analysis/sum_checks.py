@@ -46,10 +46,11 @@ def _without(step: Step, addresses: list[str], places: set[int]) -> dict[str, An
 def _data(plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:
     found: dict[int, str] = {}
     for index, address in enumerate(addresses):
-        item, rest = split_address(address)
-        description = plan.feed(address).description
-        if item in plan.recipe.sources and description.all_data:
-            found[index] = _role(plan, item, rest)
+        item, feed = split_address(address)[0], plan.feed(address)
+        if item in plan.recipe.sources and feed.description.all_data:
+            reader = plan.readers[item]
+            first = next(iter(feed.channels.values()))
+            found[index] = reader.role(first) if isinstance(reader, StoredSource) else "data"
     if not found or len(found) == len(addresses):
         return []
     names = ", ".join(f"{addresses[index]} ({role})" for index, role in found.items())
@@ -60,16 +61,6 @@ def _data(plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:
             "remedy": {"label": "Take it out of the sum", "replace": _without(step, addresses, set(found))},
         }
     ]
-
-
-def _role(plan: Plan, item: str, rest: str) -> str:
-    """What a layer (or channel) of a source is: what the user says, else what its import found."""
-    reader = plan.readers.get(item)
-    known = reader.stored.header["layers"] if isinstance(reader, StoredSource) else []
-    for layer in known:
-        if rest == layer["name"] or rest in layer["channels"]:
-            return str(plan.recipe.sources[item].roles.get(layer["name"], layer["role"]))
-    return "data"
 
 
 def _twice(engine: Engine, plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:

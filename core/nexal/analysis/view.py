@@ -1,20 +1,59 @@
-"""What the stage shows as numbers: exact values under the pointer, and histograms."""
+"""What the stage shows: planes, ids as colours, exact values under the pointer, and histograms."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
 
 from nexal.analysis.marks import Mark, marked
-from nexal.engine import Engine, Plan
+from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.evaluate import SCALES
-from nexal.engine.plan import Feed
+from nexal.engine.plan import Feed, origin
 from nexal.errors import SettingError
 from nexal.formats.statistics import skyline
+from nexal.formats.store import StoredSource
+from nexal.kernels.labels import id_colours
 from nexal.kernels.pointmath import encode
-from nexal.picture import Window
+from nexal.picture import Picture, Window
+
+
+def holds_ids(feed: Feed, channel: str) -> bool:
+    """Whether a channel is, sample for sample, one of a source's that holds ids."""
+    found = origin(feed, channel)
+    return found is not None and isinstance(found[0], StoredSource) and found[0].role(found[1]) == "id"
+
+
+def shown(
+    engine: Engine,
+    plan: Plan,
+    feed: Feed,
+    channels: Sequence[str],
+    scale: Fraction,
+    region: Window,
+    cancellation: Cancellation | None = None,
+) -> Picture:
+    """Planes of an item over a region, to be looked at.
+
+    A lone channel of ids comes as three planes R, G and B of display values, to be shown as they are.
+    """
+    picture = engine.evaluate(
+        feed,
+        plan,
+        scale=scale,
+        region=region,
+        channels=channels,
+        keep_all=True,
+        patient=False,
+        cancellation=cancellation,
+    )
+    if len(channels) != 1 or not holds_ids(feed, channels[0]):
+        return picture
+    colours = id_colours(picture.planes[channels[0]])
+    return replace(picture, planes=dict(zip("RGB", colours, strict=True)))
 
 
 def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1) -> dict[str, Any]:

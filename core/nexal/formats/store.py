@@ -195,6 +195,11 @@ class StoredSource:
             return bool(row["colour"])
         return given in COLOUR_ROLES and named_as_colour(name)
 
+    def role(self, name: str) -> str:
+        """What a channel holds: as its layer was told to be, else as its import found."""
+        given = None if is_alpha(name) else self.spec.roles.get(split_channel(name)[0])
+        return str(given or self.stored.channels[name]["role"])
+
     def _alpha_state(self) -> Alpha:
         said = {"file": self.stored.header["alpha"], "matted": "straight"}.get(
             self.spec.read_alpha, self.spec.read_alpha

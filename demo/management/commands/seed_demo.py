@@ -36,7 +36,7 @@ class Command(BaseCommand):
         if not missing:
             return
         folder = Path(settings.VAR) / "demo"
-        self.stdout.write("rendering the Night Conservatory (half a minute)")
+        self.stdout.write("rendering the Night Conservatory (a minute)")
         generate(folder)
         for name in missing:
             seed_shot(project, name, user.pk, folder)

@@ -129,6 +129,13 @@ function readdressed(step: Step, change: (address: string) => string): Step {
   };
 }
 
+/** A step fed from another item wherever it was fed from one. */
+export function fedInstead(step: Step, before: string, now: string): Step {
+  return readdressed(step, (address) =>
+    itemOf(address) === before ? now + address.slice(before.length) : address,
+  );
+}
+
 export function changeStep(recipe: Recipe, name: string, change: (step: Step) => Step): Recipe {
   return { ...recipe, steps: stepsOf(recipe).map((step) => (step.name === name ? change(step) : step)) };
 }

@@ -291,6 +291,8 @@ export interface paths {
         /**
          * View
          * @description Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
+         *
+         *     Ids come as `labels`: three planes of colours for the one of numbers.
          */
         post: operations["stage_api_view"];
         delete?: never;
@@ -430,7 +432,7 @@ export interface paths {
         put?: never;
         /**
          * Checks
-         * @description What is likely wrong with an item as a matte or as a sum of passes, each with its remedy.
+         * @description What is likely wrong with an item as a matte, as a sum of passes or as an assembly, each with its remedy.
          */
         post: operations["stage_mattes_checks"];
         delete?: never;
@@ -1303,18 +1305,22 @@ export interface components {
             /** Item */
             item: string;
         };
-        /** Advice */
+        /**
+         * Advice
+         * @description What is likely wrong, with a remedy; what is only worth knowing has none.
+         */
         Advice: {
             /** Code */
             code: string;
             /** Text */
             text: string;
-            remedy: components["schemas"]["Remedy"];
+            remedy: components["schemas"]["Remedy"] | null;
         };
         /**
          * Remedy
-         * @description What one click does: steps to add behind the item, a port of it to feed anew, other ports and settings for it
-         *     (`in` and `set`), or sources to read otherwise (their `colour`).
+         * @description What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
+         *     stand in its place there; a port of it to feed anew; another `op`, `in` or `set` for it; or sources to read otherwise
+         *     (their `colour`).
          */
         Remedy: {
             /** Label */
@@ -1326,6 +1332,8 @@ export interface components {
             steps: {
                 [key: string]: unknown;
             }[];
+            /** Instead */
+            instead?: string | null;
             /** Feed */
             feed?: {
                 [key: string]: string;

@@ -2,7 +2,16 @@ import { useQuery } from "@tanstack/react-query";
 
 import { type Item, api, got } from "@/api/client";
 import { keepWhileSame } from "@/api/queries";
-import { type Recipe, type Step, changeStep, insertSteps, setPort, sourcesOf, drafted } from "@/api/recipe";
+import {
+  type Recipe,
+  type Step,
+  changeStep,
+  fedInstead,
+  insertSteps,
+  setPort,
+  sourcesOf,
+  drafted,
+} from "@/api/recipe";
 import type { components } from "@/api/schema";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
@@ -20,7 +29,12 @@ function taken(before: Recipe, item: string, remedy: Remedy): [Recipe, string] {
     );
     return [{ ...before, sources: Object.fromEntries(sources) as Recipe["sources"] & object }, item];
   }
-  return insertSteps(before, remedy.steps as unknown as Step[], item);
+  const steps = remedy.steps as unknown as Step[];
+  if (remedy.instead) {
+    const [added, last] = insertSteps(before, steps, remedy.instead);
+    return [changeStep(added, item, (step) => fedInstead(step, remedy.instead!, last)), item];
+  }
+  return insertSteps(before, steps, item);
 }
 
 interface Props {
@@ -54,9 +68,9 @@ export function Checks({ shot, recipe, item, writable, onPut }: Props) {
   return (
     <ul aria-label="Warnings" className="space-y-2">
       {checks.data.map(({ code, text, remedy }) => (
-        <li key={code} className="border-l-2 border-clay pl-2">
-          <p className="leading-snug text-clay">{text}</p>
-          {writable && (
+        <li key={code} className={`border-l-2 pl-2 ${remedy ? "border-clay" : "border-line"}`}>
+          <p className={`leading-snug ${remedy ? "text-clay" : "text-dim"}`}>{text}</p>
+          {writable && remedy && (
             <Button className="mt-1" onClick={() => onPut((before) => taken(before, item.name, remedy))}>
               {remedy.label}
             </Button>

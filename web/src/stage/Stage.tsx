@@ -8,7 +8,7 @@ import { useRanges } from "@/wall/ranges";
 import { matteOver } from "./focus";
 import { type Placement, place } from "./geometry";
 import { Pane } from "./Pane";
-import type { Backing } from "./painting";
+import { type Backing, ownColour } from "./painting";
 import { Probe } from "./Probe";
 import { SlowNote } from "./SlowNote";
 import { SplitLine } from "./SplitLine";
@@ -76,8 +76,11 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
   const laid = over && view.matte !== "off" ? over : null;
   const address = laid ? (view.matte === "alone" ? laid.matte : laid.picture) : (item ?? "");
   const ranges = useRanges(shot, recipe);
-  const rangeOf = (name: string, channels: string[] | null) =>
-    channels?.length ? ranges(name, channels[0]!) : undefined;
+  const through = (name: string, channels: string[] | null): PaneAsk["through"] => {
+    const found = channels?.map((channel) => ranges(name, channel) ?? ([0, 1] as [number, number]));
+    const tint = view.inColour && channels?.length === 1 ? ownColour(channels[0]!) : undefined;
+    return { ...(found ? { ranges: found } : {}), ...(tint ? { tint } : {}) };
+  };
 
   // A step of the weave is 10 screen pixels wide at any zoom, in whole steps of a factor of two.
   const cell = placement ? 10 / 2 ** Math.round(Math.log2(placement.zoom)) : 10;
@@ -96,7 +99,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
       laid && !view.preview && (view.matte === "hatch" || view.matte === "contour")
         ? { address: laid.matte, kind: view.matte }
         : null,
-    range: rangeOf(item ?? "", alone),
+    through: through(item ?? "", alone),
   });
   const compared = view.panes === "one" || view.panes === "two" ? null : view.panes;
   const second = view.pin ?? firstOf(recipe, items, item);
@@ -106,7 +109,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
     display: display ?? null,
     picture: view.panes !== "one" && second ? second : null,
     matte: null,
-    range: rangeOf(itemOf(second?.address ?? ""), second?.channels ?? null),
+    through: through(itemOf(second?.address ?? ""), second?.channels ?? null),
   });
 
   const probed = useMemo(() => {
@@ -200,6 +203,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
       </div>
       <StageBar
         zoom={placement?.zoom ?? 1}
+        lone={alone?.length === 1 && ownColour(alone[0]!) !== undefined}
         items={items.filter((entry) => !entry.problem && entry.name !== item).map((entry) => entry.name)}
         onPin={() => view.change(pinned(view.pin !== null, recipe, address, alone))}
       />

@@ -19,12 +19,14 @@ const PROBES = ["1", "3", "5", "9", "17"];
 
 interface Props {
   zoom: number;
+  /** Whether one of R, G and B is shown alone. */
+  lone: boolean;
   items: string[];
   onPin: () => void;
 }
 
 /** Under the stage: panes, pin, backdrop, matte view, exposure, zoom. */
-export function StageBar({ zoom, items, onPin }: Props) {
+export function StageBar({ zoom, lone, items, onPin }: Props) {
   const view = useView();
   const panes = (value: Panes, label: string, keys?: string) => (
     <Tip text={label} keys={keys}>
@@ -53,14 +55,26 @@ export function StageBar({ zoom, items, onPin }: Props) {
         </Button>
       </Tip>
       <span className="h-4 w-px bg-line" />
-      <Choose
-        label="Backdrop"
-        value={view.backdrop}
-        options={backdrops}
-        onChange={(value) => view.change({ backdrop: value as Backdrop })}
-        className="max-w-28"
-      />
-      {view.backdrop === "own" && (
+      {lone ? (
+        <Choose
+          label="Lone channel"
+          value={view.inColour ? "own" : "grey"}
+          options={[
+            { value: "grey", label: "in grey" },
+            { value: "own", label: "in its colour" },
+          ]}
+          onChange={(value) => view.change({ inColour: value === "own" })}
+        />
+      ) : (
+        <Choose
+          label="Backdrop"
+          value={view.backdrop}
+          options={backdrops}
+          onChange={(value) => view.change({ backdrop: value as Backdrop })}
+          className="max-w-28"
+        />
+      )}
+      {!lone && view.backdrop === "own" && (
         <input
           type="color"
           aria-label="Own backdrop colour"

@@ -10,6 +10,8 @@ export interface Planes {
   scale: number;
   display: [number, number, number, number];
   digest: string;
+  /** Colours that stand for ids, to be shown as they are. */
+  labels?: boolean;
   samples: Uint16Array[];
 }
 
@@ -22,8 +24,21 @@ export type Backing =
 export interface Look {
   exposure: number;
   backing: Backing;
-  /** Values of data planes shown as black and white; 0 to 1 by default. */
-  range?: [number, number];
+  /** Values of each data plane that are shown as black and white; 0 to 1 by default. */
+  ranges?: [number, number][];
+  /** What a lone channel is shown in, instead of grey. */
+  tint?: [number, number, number];
+}
+
+const OWN: Record<string, [number, number, number]> = {
+  R: [1, 0.25, 0.22],
+  G: [0.25, 1, 0.4],
+  B: [0.3, 0.5, 1],
+};
+
+/** The colour that a channel named R, G or B can be shown in. */
+export function ownColour(channel: string): [number, number, number] | undefined {
+  return OWN[channel.split(".").pop() ?? ""];
 }
 
 const STEPS = 16383;
@@ -66,29 +81,36 @@ export function paint(planes: Planes, look: Look): Uint8ClampedArray<ArrayBuffer
   const over =
     planes.alpha !== "none" && alphaAt >= 0 && planes.samples.length > 1 && look.backing.kind !== "none";
   if (over) paintOver(pixels, planes, colour, planes.samples[alphaAt]!, look);
-  else paintFlat(pixels, colour, data, look);
+  else paintFlat(pixels, colour, data, planes.labels ? { ...look, exposure: 0, ranges: [] } : look);
   return pixels;
 }
 
 function paintFlat(pixels: Uint8ClampedArray, colour: Uint16Array[], data: boolean[], look: Look): void {
-  const range = look.range ?? [0, 1];
-  const tables = new Map<boolean, Uint8Array>();
-  const tableOf = (isData: boolean) => {
-    const known = tables.get(isData) ?? byteTable(isData, look.exposure, range);
-    tables.set(isData, known);
+  const tables = new Map<string, Uint8Array>();
+  const tableOf = (index: number) => {
+    const range = look.ranges?.[index] ?? [0, 1];
+    const key = data[index] ? range.join() : "colour";
+    const known = tables.get(key) ?? byteTable(data[index]!, look.exposure, range);
+    tables.set(key, known);
     return known;
   };
   const count = pixels.length / 4;
   const pick = (index: number) => Math.min(index, colour.length - 1);
   const two = colour.length === 2;
   const [r, g, b] = [colour[0]!, colour[pick(1)]!, colour[pick(2)]!];
-  const [tr, tg, tb] = [tableOf(data[0]!), tableOf(data[pick(1)]!), tableOf(data[pick(2)]!)];
+  const [tr, tg, tb] = [tableOf(0), tableOf(pick(1)), tableOf(pick(2))];
   for (let i = 0, o = 0; i < count; i++, o += 4) {
     pixels[o] = tr[r[i]!]!;
     pixels[o + 1] = tg[g[i]!]!;
     pixels[o + 2] = two ? 0 : tb[b[i]!]!;
     pixels[o + 3] = 255;
   }
+  if (look.tint && colour.length === 1) tinted(pixels, look.tint);
+}
+
+function tinted(pixels: Uint8ClampedArray, tint: [number, number, number]): void {
+  for (let o = 0; o < pixels.length; o += 4)
+    for (let c = 0; c < 3; c++) pixels[o + c] = Math.round(pixels[o + c]! * tint[c]!);
 }
 
 function paintOver(

@@ -26,6 +26,8 @@ interface ViewState {
   /** The picture position (full-resolution pixels) in the middle of the pane. */
   centre: [number, number] | null;
   exposure: number;
+  /** A lone colour channel is shown in its own colour instead of grey. */
+  inColour: boolean;
   backdrop: Backdrop;
   own: string;
   matte: MatteView;
@@ -47,6 +49,7 @@ const START = {
   zoom: 0,
   centre: null,
   exposure: 0,
+  inColour: false,
   backdrop: "weave" as Backdrop,
   own: "#806a4a",
   matte: "off" as MatteView,

@@ -15,14 +15,20 @@ interface Props {
   recipe: Recipe;
   item: string;
   digest: string;
-  channel: string;
-  row: ChannelRow | null;
+  /** One channel, or those of a layer that are one picture together. */
+  channels: string[];
+  layer: string;
+  /** What the source says of them; empty for a step. */
+  rows: ChannelRow[];
   data: boolean;
+  /** Whether it belongs to a source, which has reports of its own. */
+  own: boolean;
   lit: boolean;
-  waiting: boolean;
-  onShow: (together: boolean) => void;
+  onShow: (add: boolean) => void;
   onCross: (address: string) => void;
 }
+
+const SKYLINES = ["text-red", "text-green", "text-blue"];
 
 const TINT: Record<string, string> = { R: "text-red", G: "text-green", B: "text-blue", A: "text-alpha" };
 
@@ -36,30 +42,36 @@ export function short(value: number): string {
   return Number(fixed) === Math.round(value) ? String(Math.round(value)) : fixed.replace(/^(-?)0\./, "$1.");
 }
 
-/** A channel as its own greyscale picture, with skyline and range. */
+const lastOf = (channel: string) => channel.split(".").pop() ?? channel;
+
+/** A channel as its own greyscale picture, or a layer's channels together, with skyline and range. */
 export function Tile({
   shot,
   recipe,
   item,
   digest,
-  channel,
-  row,
+  channels,
+  layer,
+  rows,
   data,
+  own,
   lit,
-  waiting,
   onShow,
   onCross,
 }: Props) {
-  const address = `${item}.${channel}`;
+  const together = channels.length > 1;
+  const address = `${item}.${together ? layer : channels[0]!}`;
+  const reports = rows.flatMap((row) => row.report ?? []);
+  const waiting = own && reports.length < channels.length;
   const planes = useSmallPlanes(shot, recipe, address, digest, !waiting);
-  const last = channel.split(".").pop() ?? channel;
-  const tint = data && last !== "A" ? "text-lilac" : (TINT[last] ?? "text-alpha");
-  const report = row?.report;
-  const made = useHistogram(shot, recipe, address, digest, row === null && !waiting).data;
-  const counts = report?.histogram.counts ?? made?.counts;
-  const ends =
-    report ?? (made && made.min !== null && made.max !== null ? { min: made.min, max: made.max } : null);
-  const range = ends ? `${short(ends.min ?? 0)}–${short(ends.max ?? 0)}` : "";
+  const name = channels.map(lastOf).join(" ");
+  const tint = data && name !== "A" ? "text-lilac" : (TINT[name] ?? "text-alpha");
+  const made = useHistogram(shot, recipe, address, digest, !own).data;
+  const skylines = own ? reports.map((report) => report.histogram.counts) : made ? [made.counts] : [];
+  const ends = own ? reports : made && made.min !== null && made.max !== null ? [made] : [];
+  const range = ends.length
+    ? `${short(Math.min(...ends.map((end) => end.min ?? 0)))}–${short(Math.max(...ends.map((end) => end.max ?? 0)))}`
+    : "";
   const drop = (event: DragEvent) => {
     const dragged = event.dataTransfer.getData(DRAGGED);
     if (!dragged || dragged === address) return;
@@ -72,7 +84,7 @@ export function Tile({
       type="button"
       draggable
       aria-pressed={lit}
-      title={`${address}${row ? ` · ${row.type}, ${row.role}` : ""}\nShift-click shows several together; drop one tile on another to cross them`}
+      title={`${address}${rows[0] ? ` · ${rows[0].type}, ${rows[0].role}` : ""}\nShift-click shows several together; drop one tile on another to cross them`}
       onDragStart={(event) => event.dataTransfer.setData(DRAGGED, address)}
       onDragOver={(event) => event.dataTransfer.types.includes(DRAGGED) && event.preventDefault()}
       onDrop={drop}
@@ -88,16 +100,26 @@ export function Tile({
       ) : (
         <SmallPicture
           planes={planes.data}
-          look={report && data ? { range: dataRange(report) } : {}}
-          label={`Channel ${address}`}
+          look={
+            data
+              ? { ranges: rows.flatMap((row) => (row.report ? [dataRange(row.report, row.role)] : [])) }
+              : {}
+          }
+          label={together ? `Channels ${address}, ${name}` : `Channel ${address}`}
           className="h-[52px] w-full"
         />
       )}
-      <span className={`block bg-well ${tint}`}>
-        {counts ? <Skyline counts={counts} /> : <span className="block h-3.5" />}
+      <span className={`relative block h-3.5 bg-well ${tint}`}>
+        {skylines.map((counts, index) => (
+          <Skyline
+            key={index}
+            counts={counts}
+            className={together ? `absolute inset-0 mix-blend-screen ${SKYLINES[index] ?? ""}` : ""}
+          />
+        ))}
       </span>
       <span className="flex items-baseline justify-between gap-1 px-1.5 py-0.5">
-        <span className="truncate font-narrow text-[12px] text-text">{last}</span>
+        <span className="truncate font-narrow text-[12px] text-text">{name}</span>
         <span className="shrink-0 font-mono text-[10px] text-faint">{range || (waiting ? "…" : "")}</span>
       </span>
     </button>

@@ -64,22 +64,21 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
   const top = virtual.getVirtualItems().find((entry) => entry.end > (virtual.scrollOffset ?? 0))?.index ?? 0;
   const sticky = rows.slice(0, top + 1).findLast((row) => row.kind === "heading");
 
-  const rowOf = (name: string, channel: string) => {
+  const rowsOf = (name: string, channels: string[]) => {
     const files = sourcesOf(recipe)[name]?.files;
     const source = inUse.find((row) => row.files === files);
-    return (
-      wholes.find((whole) => whole?.id === source?.id)?.channel_rows.find((row) => row.name === channel) ??
-      null
-    );
+    const whole = wholes.find((entry) => entry?.id === source?.id);
+    return channels.flatMap((channel) => whole?.channel_rows.find((row) => row.name === channel) ?? []);
   };
-  const show = (name: string, channel: string, together: boolean) => {
+  const isShown = (name: string, channels: string[]) =>
+    alone?.item === name && item === name && alone.channels.join() === channels.join();
+  const show = (name: string, channels: string[], add: boolean) => {
     const before = alone?.item === name ? alone.channels : [];
-    if (together) {
-      const without = before.filter((other) => other !== channel);
-      const channels = without.length < before.length ? without : [...before, channel].slice(-3);
-      change({ alone: channels.length ? { item: name, channels } : null });
-    } else if (before.length === 1 && before[0] === channel && item === name) change({ alone: null });
-    else change({ alone: { item: name, channels: [channel] } });
+    if (add) {
+      const without = before.filter((other) => !channels.includes(other));
+      const joined = without.length < before.length ? without : [...before, ...channels].slice(-3);
+      change({ alone: joined.length ? { item: name, channels: joined } : null });
+    } else change({ alone: isShown(name, channels) ? null : { item: name, channels } });
     if (item !== name) onChoose(name);
   };
 
@@ -143,22 +142,21 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
                     <div className="flex gap-2">
                       {row.tiles.map((tile) => (
                         <Tile
-                          key={tile.channel}
+                          key={tile.channels.join("+")}
                           {...tile}
                           shot={shot}
                           recipe={recipe}
-                          row={rowOf(tile.item, tile.channel)}
-                          waiting={
-                            sourcesOf(recipe)[tile.item] !== undefined &&
-                            !rowOf(tile.item, tile.channel)?.report
-                          }
+                          rows={rowsOf(tile.item, tile.channels)}
+                          own={sourcesOf(recipe)[tile.item] !== undefined}
                           lit={
-                            alone?.item === tile.item &&
-                            alone.channels.includes(tile.channel) &&
-                            item === tile.item
+                            isShown(tile.item, tile.channels) ||
+                            (tile.channels.length === 1 &&
+                              alone?.item === tile.item &&
+                              alone.channels.includes(tile.channels[0]!) &&
+                              item === tile.item)
                           }
-                          onShow={(together) => show(tile.item, tile.channel, together)}
-                          onCross={(dragged) => onCross(dragged, `${tile.item}.${tile.channel}`)}
+                          onShow={(add) => show(tile.item, tile.channels, add)}
+                          onCross={(dragged) => onCross(dragged, `${tile.item}.${tile.channels[0]}`)}
                         />
                       ))}
                     </div>

@@ -3,7 +3,9 @@ import { type Recipe, sourcesOf } from "@/api/recipe";
 
 export interface TileOf {
   item: string;
-  channel: string;
+  /** One, or those of a layer that are shown together. */
+  channels: string[];
+  layer: string;
   data: boolean;
   digest: string;
 }
@@ -17,6 +19,23 @@ const FORMAT = (name: string) => (name === "hdr" ? "HDR" : name.toUpperCase());
 /** Layer of a channel name: all but its last segment. */
 function layerOf(channel: string): string {
   return channel.split(".").slice(0, -1).join(".");
+}
+
+const TOGETHER = [
+  ["R", "G", "B"],
+  ["X", "Y", "Z"],
+  ["U", "V"],
+];
+
+/** The channels of a layer that make one picture: its colour, or a vector as colour. */
+function togetherOf(channels: string[]): string[] | null {
+  for (const names of TOGETHER) {
+    const found = names.map((name) =>
+      channels.find((channel) => channel.split(".").pop()!.toUpperCase() === name),
+    );
+    if (found.every((channel) => channel !== undefined)) return found;
+  }
+  return null;
 }
 
 /** Headings and pairs of tiles: the sources of a recipe by layer, then the step in focus; filtered by name or role. */
@@ -59,14 +78,17 @@ export function wallRows(
             ? "matte"
             : size;
       rows.push({ kind: "heading", key: `${name}/${layer}`, item: name, layer, note });
-      for (let start = 0; start < channels.length; start += 2)
+      const together = layer && source ? togetherOf(channels) : null;
+      const shown = [...(together ? [together] : []), ...channels.map((channel) => [channel])];
+      for (let start = 0; start < shown.length; start += 2)
         rows.push({
           kind: "tiles",
-          key: `${name}/${channels[start]}`,
-          tiles: channels.slice(start, start + 2).map((channel) => ({
+          key: `${name}/${shown[start]!.join("+")}`,
+          tiles: shown.slice(start, start + 2).map((own) => ({
             item: name,
-            channel,
-            data: item.data.includes(channel),
+            channels: own,
+            layer,
+            data: own.every((channel) => item.data.includes(channel)),
             digest: item.digest,
           })),
         });

@@ -154,7 +154,7 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
             />
           );
         })}
-        <div className="w-40 shrink-0 p-2">
+        <div className="w-[100px] shrink-0 p-2">
           <AddressField
             stacked
             label="Add a pass"

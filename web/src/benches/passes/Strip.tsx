@@ -35,7 +35,7 @@ export function Strip({ name, title, stops, share, quiet, picture, children, onS
   return (
     <section
       aria-label={`Pass ${name}`}
-      className={`group flex w-[84px] shrink-0 flex-col gap-1.5 border-r border-line px-1.5 py-2 ${quiet ? "opacity-55" : ""}`}
+      className={`group flex w-[76px] shrink-0 flex-col gap-1.5 border-r border-line px-1.5 py-2 ${quiet ? "opacity-55" : ""}`}
     >
       <div className="relative">
         {picture}

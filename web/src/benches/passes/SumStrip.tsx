@@ -31,7 +31,7 @@ export function SumStrip({ shot, recipe, step, above, digest, writable, onReset,
   const others = othersLike(recipe, step);
   const alpha = [step.in?.alpha_from].flat()[0];
   return (
-    <section aria-label="Sum" className="flex w-52 shrink-0 flex-col gap-1.5 border-l border-line p-2">
+    <section aria-label="Sum" className="flex w-[184px] shrink-0 flex-col gap-1.5 border-l border-line p-2">
       <div className="flex items-center justify-between">
         <h2 className="truncate font-semibold">
           Sum <span className="font-normal text-dim">→ {step.name}</span>

@@ -130,7 +130,8 @@ def _item(planned: Plan, name: str, found: Node | NexalError) -> Item:
 def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
     """Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
 
-    Ids come as `labels`: three planes of colours for the one of numbers.
+    `ranges` are the values of data planes to be shown as black and white. Ids come as `labels`: three planes of
+    colours for the one of numbers.
     """
     planned = _plan(request, shot_id, ask)
     key = (request.session.session_key, shot_id, ask.view)
@@ -191,9 +192,8 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
             remedy="ask for a part, or for a smaller scale",
         )
     names = _chosen(feed, ask.channels)
-    picture = shown(engine(), planned, feed, names, scale, region, cancellation)
-    labels = list(picture.planes) != names
-    body: bytes | memoryview = half_planes(picture)
+    seen = shown(engine(), planned, feed, names, scale, region, cancellation)
+    body: bytes | memoryview = half_planes(seen.picture)
     response = HttpResponse(content_type="application/octet-stream")
     if request.META.get("REMOTE_ADDR") not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
         body = zstandard.compress(body, 1)
@@ -201,9 +201,10 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
     response.content = body
     response["X-Nexal-View"] = json.dumps(
         {
-            "channels": list(picture.planes),
-            "data": [labels or name in description.data for name in picture.planes],
-            "labels": labels,
+            "channels": list(seen.picture.planes),
+            "data": [seen.labels or name in description.data for name in seen.picture.planes],
+            "ranges": seen.ranges,
+            "labels": seen.labels,
             "alpha": description.alpha.value if description.has_alpha else "none",
             "region": region.as_list(),
             "scale": ask.scale,

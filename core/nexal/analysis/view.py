@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
 
@@ -21,10 +21,41 @@ from nexal.kernels.pointmath import encode
 from nexal.picture import Picture, Window
 
 
-def holds_ids(feed: Feed, channel: str) -> bool:
-    """Whether a channel is, sample for sample, one of a source's that holds ids."""
+@dataclass(frozen=True)
+class Shown:
+    """Planes to be looked at. `ranges` are the values that stand for black and white, of data planes only.
+
+    `labels` says that the planes are R, G and B of display values, made of one plane of ids.
+    """
+
+    picture: Picture
+    ranges: list[tuple[float, float] | None]
+    labels: bool = False
+
+
+def data_range(report: Mapping[str, Any], role: str) -> tuple[float, float]:
+    """The ends that a data channel is shown between: -1 to 1 for normals, percentiles where it leaves 0 to 1."""
+    if report["min"] >= 0 and report["max"] <= 1:
+        return 0.0, 1.0
+    if role == "normal":
+        return -1.0, 1.0
+    low, high = (float(report["percentiles"][rank]) for rank in ("1", "99"))
+    return low, high if high > low else low + 1
+
+
+def _stored(feed: Feed, channel: str) -> tuple[StoredSource, str] | None:
+    """The file's channel that a channel is, sample for sample."""
     found = origin(feed, channel)
-    return found is not None and isinstance(found[0], StoredSource) and found[0].role(found[1]) == "id"
+    return (found[0], found[1]) if found and isinstance(found[0], StoredSource) else None
+
+
+def _range(feed: Feed, channel: str) -> tuple[float, float] | None:
+    if channel not in feed.description.data:
+        return None
+    found = _stored(feed, channel)
+    if not found or not found[0].stored.ready(found[1]):
+        return 0.0, 1.0
+    return data_range(found[0].stored.report(found[1]), found[0].role(found[1]))
 
 
 def shown(
@@ -35,11 +66,8 @@ def shown(
     scale: Fraction,
     region: Window,
     cancellation: Cancellation | None = None,
-) -> Picture:
-    """Planes of an item over a region, to be looked at.
-
-    A lone channel of ids comes as three planes R, G and B of display values, to be shown as they are.
-    """
+) -> Shown:
+    """Planes of an item over a region, to be looked at; a lone channel of ids as colours."""
     picture = engine.evaluate(
         feed,
         plan,
@@ -50,10 +78,11 @@ def shown(
         patient=False,
         cancellation=cancellation,
     )
-    if len(channels) != 1 or not holds_ids(feed, channels[0]):
-        return picture
-    colours = id_colours(picture.planes[channels[0]])
-    return replace(picture, planes=dict(zip("RGB", colours, strict=True)))
+    found = _stored(feed, channels[0]) if len(channels) == 1 else None
+    if found and found[0].role(found[1]) == "id":
+        colours = id_colours(picture.planes[channels[0]])
+        return Shown(replace(picture, planes=dict(zip("RGB", colours, strict=True))), [None] * 3, labels=True)
+    return Shown(picture, [_range(feed, name) for name in channels])
 
 
 def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1) -> dict[str, Any]:

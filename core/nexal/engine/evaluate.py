@@ -83,7 +83,8 @@ class Engine:
         self.computed: dict[str, int] = {}
         self._flying: dict[tuple[str, int, Window, tuple[str, ...]], Future[Mapping[str, Plane]]] = {}
         self._lock = threading.Lock()
-        self._pool = ThreadPoolExecutor(threads or os.cpu_count() or 2, thread_name_prefix="nexal-block")
+        self._threads = threads or os.cpu_count() or 2
+        self._pool = ThreadPoolExecutor(self._threads, thread_name_prefix="nexal-block")
 
     def evaluate(
         self,
@@ -283,28 +284,24 @@ class Engine:
         for node in chain.nodes:
             self._count(node)
         result = {name: np.empty((region.height, region.width), np.float32) for name in channels}
-        rows = max(1, BLOCK_PIXELS // max(1, region.width))
+        rows = _block_rows(region, self._threads)
+        # What each operation takes from which node is the same in every block.
+        taken = [_taken(node, chain.wanted[node.digest]) for node in chain.nodes]
 
         def block(top: int) -> None:
             task.cancellation.check()
             part = Window(region.x, region.y + top, region.width, min(rows, region.height - top))
             cut = slice(top, top + part.height)
             values = {key: plane[cut] for key, plane in chain.entering.items()}
-            for node in chain.nodes:
-                assert node.operation is not None
-                assert node.feeds is not None
+            for node, ports in zip(chain.nodes, taken, strict=True):
                 assert isinstance(node.operation, PointOperation)
-                inputs: dict[str, dict[str, Plane]] = {}
-                names = chain.wanted[node.digest]
-                for port, wanted in node.operation.wants(names, node.inputs, node.settings).items():
-                    feed = node.feeds[port]
-                    inputs[port] = {name: values[feed.node.digest, feed.channels[name]] for name in wanted}
+                inputs = {port: {name: values[key] for name, key in keys.items()} for port, keys in ports.items()}
                 made = node.operation.express(inputs, node.settings, task.scene(node, part))
                 if node is last:
                     for name in channels:
                         result[name][cut] = made[name]
                 else:
-                    for name in names:
+                    for name in chain.wanted[node.digest]:
                         values[node.digest, name] = made[name]
 
         tops = range(0, region.height, rows)
@@ -315,6 +312,25 @@ class Engine:
             for future in [self._pool.submit(block, top) for top in tops]:
                 future.result()
         return result
+
+
+def _block_rows(region: Window, threads: int) -> int:
+    """Rows of a block, so that all threads have as many blocks to do."""
+    blocks = -(-region.area // BLOCK_PIXELS)
+    if blocks > 1:
+        blocks = -(-blocks // threads) * threads
+    return max(1, -(-region.height // max(1, blocks)))
+
+
+def _taken(node: Node, names: tuple[str, ...]) -> dict[str, dict[str, tuple[str, str]]]:
+    """For each port of a node, the channels that it wants there, and the node and channel that each comes from."""
+    assert node.operation is not None
+    assert node.feeds is not None
+    wanted = node.operation.wants(names, node.inputs, node.settings)
+    return {
+        port: {name: (node.feeds[port].node.digest, node.feeds[port].channels[name]) for name in own}
+        for port, own in wanted.items()
+    }
 
 
 def _cut(planes: Mapping[str, Plane], region: Window, window: Window) -> dict[str, Plane]:

@@ -7,6 +7,7 @@ point operations can be run block by block in cache.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -66,6 +67,21 @@ def safe_divide(a: Value, b: Value) -> Value:
 def lerp(a: Value, b: Value, amount: Value) -> Value:
     """`a + (b - a) * amount`."""
     return a + (b - a) * amount
+
+
+def weighted_sum(values: Sequence[Value], gains: Sequence[float]) -> Value:
+    """`values[0] * gains[0] + values[1] * gains[1] + ...`, from left to right; 0 where there is none."""
+    if len(values) < 2 or not all(isinstance(value, np.ndarray) and value.ndim == 2 for value in values):
+        total: Value = np.float32(0)
+        for value, gain in zip(values, gains, strict=True):
+            total = total + (value if gain == 1 else value * np.float32(gain))
+        return total
+    from nexal.kernels.sums import add_scaled
+
+    total = values[0] * np.float32(gains[0])
+    for value, gain in zip(values[1:], gains[1:], strict=True):
+        add_scaled(total, value, np.float32(gain))
+    return total
 
 
 def smoothstep(low: float, high: float, value: Value) -> Value:

@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field
 
 from nexal.errors import RecipeError, SettingError
-from nexal.kernels.pointmath import Value, absolute
+from nexal.kernels.pointmath import Value, absolute, weighted_sum
 from nexal.operations.base import (
     Channels,
     Kind,
@@ -138,32 +138,35 @@ class SumPasses(PointOperation):
     def express(self, values: Mapping[str, Channels], settings: SumPassesSettings, scene: Scene) -> Channels:
         inputs = scene.descriptions
         description = self.describe(inputs, settings)
+        heard = [
+            (each, *(self._channels(values, inputs, f"{port}.{index}") for port in ("passes", "times")))
+            for index, each in self.sounding(self._count(inputs), settings)
+        ]
         result: dict[str, Value] = {}
         for name in description.channels:
             if name == ALPHA_NAME and "alpha_from" in inputs:
                 if "alpha_from" in values:
                     result[name] = values["alpha_from"][PLANE_NAME]
                 continue
-            total: Value = np.float32(0)
-            for index, each in self.sounding(self._count(inputs), settings):
-                light = self._channel(values, inputs, f"passes.{index}", name)
+            lights: list[Value] = []
+            gains: list[float] = []
+            for each, own, times in heard:
+                light = own.get(name, own.get(PLANE_NAME))
                 if light is None:
                     continue
-                gain = each.gains["RGB".find(name)] if name in ("R", "G", "B") else 2.0**each.stops
-                light = light if gain == 1 else light * np.float32(gain)
                 if each.times:
-                    colour = self._channel(values, inputs, f"times.{index}", name)
-                    light = light * (np.float32(0) if colour is None else colour)
-                total = total + light
-            result[name] = total
+                    light = light * times.get(name, times.get(PLANE_NAME, np.float32(0)))
+                lights.append(light)
+                gains.append(each.gains["RGB".find(name)] if name in ("R", "G", "B") else 2.0**each.stops)
+            result[name] = weighted_sum(lights, gains)
         return result
 
     @staticmethod
-    def _channel(
-        values: Mapping[str, Channels], inputs: Mapping[str, Description], port: str, name: str
-    ) -> Value | None:
-        own = pass_channels(inputs[port])
-        return values.get(port, {}).get(own.get(name, own.get(PLANE_NAME, "")))
+    def _channels(values: Mapping[str, Channels], inputs: Mapping[str, Description], port: str) -> Channels:
+        """The colour of a pass by its plain names."""
+        given = values.get(port, {})
+        own = pass_channels(inputs[port]).items() if port in inputs else ()
+        return {name: given[channel] for name, channel in own if channel in given}
 
 
 class ResidualSettings(Settings):

@@ -3,7 +3,6 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import type { Item } from "@/api/client";
 import { findStep, firstInput, itemOf, type Recipe } from "@/api/recipe";
 import { Message } from "@/parts/Message";
-import { useRanges } from "@/wall/ranges";
 
 import { matteOver } from "./focus";
 import { type Placement, place } from "./geometry";
@@ -75,12 +74,8 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
   const over = alone ? null : matteOver(recipe, items, known);
   const laid = over && view.matte !== "off" ? over : null;
   const address = laid ? (view.matte === "alone" ? laid.matte : laid.picture) : (item ?? "");
-  const ranges = useRanges(shot, recipe);
-  const through = (name: string, channels: string[] | null): PaneAsk["through"] => {
-    const found = channels?.map((channel) => ranges(name, channel) ?? ([0, 1] as [number, number]));
-    const tint = view.inColour && channels?.length === 1 ? ownColour(channels[0]!) : undefined;
-    return { ...(found ? { ranges: found } : {}), ...(tint ? { tint } : {}) };
-  };
+  const tintOf = (channels: string[] | null) =>
+    view.inColour && channels?.length === 1 ? ownColour(channels[0]!) : undefined;
 
   // A step of the weave is 10 screen pixels wide at any zoom, in whole steps of a factor of two.
   const cell = placement ? 10 / 2 ** Math.round(Math.log2(placement.zoom)) : 10;
@@ -99,7 +94,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
       laid && !view.preview && (view.matte === "hatch" || view.matte === "contour")
         ? { address: laid.matte, kind: view.matte }
         : null,
-    through: through(item ?? "", alone),
+    tint: tintOf(alone),
   });
   const compared = view.panes === "one" || view.panes === "two" ? null : view.panes;
   const second = view.pin ?? firstOf(recipe, items, item);
@@ -109,7 +104,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
     display: display ?? null,
     picture: view.panes !== "one" && second ? second : null,
     matte: null,
-    through: through(itemOf(second?.address ?? ""), second?.channels ?? null),
+    tint: tintOf(second?.channels ?? null),
   });
 
   const probed = useMemo(() => {

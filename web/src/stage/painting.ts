@@ -10,8 +10,10 @@ export interface Planes {
   scale: number;
   display: [number, number, number, number];
   digest: string;
+  /** Values of data planes that are shown as black and white; 0 to 1 where there is none. */
+  ranges: ([number, number] | null)[];
   /** Colours that stand for ids, to be shown as they are. */
-  labels?: boolean;
+  labels: boolean;
   samples: Uint16Array[];
 }
 
@@ -24,8 +26,6 @@ export type Backing =
 export interface Look {
   exposure: number;
   backing: Backing;
-  /** Values of each data plane that are shown as black and white; 0 to 1 by default. */
-  ranges?: [number, number][];
   /** What a lone channel is shown in, instead of grey. */
   tint?: [number, number, number];
 }
@@ -45,8 +45,13 @@ const STEPS = 16383;
 const ENCODED = new Uint8Array(STEPS + 1);
 for (let step = 0; step <= STEPS; step++) ENCODED[step] = Math.round(encode(step / STEPS) * 255);
 
+const TABLES = new Map<string, Uint8Array>();
+
 /** Byte of every half under an exposure: colour through the display curve, data straight through its range. */
 function byteTable(data: boolean, exposure: number, range: [number, number]): Uint8Array {
+  const key = `${exposure} ${data ? range.join() : ""}`;
+  const known = TABLES.get(key);
+  if (known) return known;
   const table = new Uint8Array(65536);
   const gain = 2 ** exposure;
   const [low, high] = range;
@@ -55,6 +60,9 @@ function byteTable(data: boolean, exposure: number, range: [number, number]): Ui
     const seen = data ? ((value - low) / (high - low)) * gain : encode(value * gain);
     table[bits] = Number.isNaN(seen) ? 0 : Math.round(Math.min(1, Math.max(0, seen)) * 255);
   }
+  // 64 tables are 4 MB; which of them were used last does not matter.
+  if (TABLES.size >= 64) TABLES.clear();
+  TABLES.set(key, table);
   return table;
 }
 
@@ -76,36 +84,36 @@ export function paint(planes: Planes, look: Look): Uint8ClampedArray<ArrayBuffer
   const [, , width, height] = planes.region;
   const pixels = new Uint8ClampedArray(new ArrayBuffer(width * height * 4));
   const alphaAt = planes.channels.findIndex((name) => name.split(".").pop() === "A");
-  const colour = planes.samples.filter((_, index) => index !== alphaAt || planes.samples.length === 1);
-  const data = planes.data.filter((_, index) => index !== alphaAt || planes.samples.length === 1);
+  const seen = planes.samples.flatMap((_, index) =>
+    index !== alphaAt || planes.samples.length === 1 ? [index] : [],
+  );
+  const colour = seen.map((index) => planes.samples[index]!);
   const over =
     planes.alpha !== "none" && alphaAt >= 0 && planes.samples.length > 1 && look.backing.kind !== "none";
   if (over) paintOver(pixels, planes, colour, planes.samples[alphaAt]!, look);
-  else paintFlat(pixels, colour, data, planes.labels ? { ...look, exposure: 0, ranges: [] } : look);
+  else {
+    const exposure = planes.labels ? 0 : look.exposure;
+    const tables = seen.map((index) =>
+      byteTable(planes.data[index]!, exposure, planes.ranges[index] ?? [0, 1]),
+    );
+    paintFlat(pixels, colour, tables);
+    if (look.tint && colour.length === 1) tinted(pixels, look.tint);
+  }
   return pixels;
 }
 
-function paintFlat(pixels: Uint8ClampedArray, colour: Uint16Array[], data: boolean[], look: Look): void {
-  const tables = new Map<string, Uint8Array>();
-  const tableOf = (index: number) => {
-    const range = look.ranges?.[index] ?? [0, 1];
-    const key = data[index] ? range.join() : "colour";
-    const known = tables.get(key) ?? byteTable(data[index]!, look.exposure, range);
-    tables.set(key, known);
-    return known;
-  };
+function paintFlat(pixels: Uint8ClampedArray, colour: Uint16Array[], tables: Uint8Array[]): void {
   const count = pixels.length / 4;
   const pick = (index: number) => Math.min(index, colour.length - 1);
   const two = colour.length === 2;
   const [r, g, b] = [colour[0]!, colour[pick(1)]!, colour[pick(2)]!];
-  const [tr, tg, tb] = [tableOf(0), tableOf(pick(1)), tableOf(pick(2))];
+  const [tr, tg, tb] = [tables[0]!, tables[pick(1)]!, tables[pick(2)]!];
   for (let i = 0, o = 0; i < count; i++, o += 4) {
     pixels[o] = tr[r[i]!]!;
     pixels[o + 1] = tg[g[i]!]!;
     pixels[o + 2] = two ? 0 : tb[b[i]!]!;
     pixels[o + 3] = 255;
   }
-  if (look.tint && colour.length === 1) tinted(pixels, look.tint);
 }
 
 function tinted(pixels: Uint8ClampedArray, tint: [number, number, number]): void {

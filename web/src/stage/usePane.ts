@@ -28,8 +28,8 @@ export interface PaneAsk {
   matte: { address: string; kind: "hatch" | "contour" } | null;
   backing: Backing | { kind: "item"; address: string };
   exposure: number;
-  /** Ends of what data channels are shown through, and the colour of a lone channel. */
-  through: Pick<Look, "ranges" | "tint">;
+  /** The colour that a lone channel is shown in. */
+  tint: Look["tint"];
 }
 
 /** Everything that one pane draws: its picture and its overlay, fetched and painted as they change. */
@@ -59,8 +59,8 @@ export function usePane(ask: PaneAsk) {
       : behind.planes
         ? { kind: "planes", planes: behind.planes }
         : { kind: "colour", rgb: [0, 0, 0] };
-  const look: Look = { exposure: ask.exposure, backing, ...ask.through };
-  const lookKey = JSON.stringify([ask.exposure, ask.backing, ask.through]);
+  const look: Look = { exposure: ask.exposure, backing, ...(ask.tint ? { tint: ask.tint } : {}) };
+  const lookKey = JSON.stringify([ask.exposure, ask.backing, ask.tint]);
 
   const shown = usePainted(picture.planes, (planes) => ({ kind: "paint", planes, look }), [
     lookKey,

@@ -5,7 +5,6 @@ import type { Recipe } from "@/api/recipe";
 import { useHistogram, useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
-import { dataRange } from "./ranges";
 import { Skyline } from "./Skyline";
 
 export const DRAGGED = "application/x-nexal-address";
@@ -100,11 +99,6 @@ export function Tile({
       ) : (
         <SmallPicture
           planes={planes.data}
-          look={
-            data
-              ? { ranges: rows.flatMap((row) => (row.report ? [dataRange(row.report, row.role)] : [])) }
-              : {}
-          }
           label={together ? `Channels ${address}, ${name}` : `Channel ${address}`}
           className="h-[52px] w-full"
         />

@@ -226,5 +226,5 @@ class Assembling(PassesTest):
             for other in range(one):
                 self.assertGreater(max(abs(a - b) for a, b in zip(colours[one], colours[other], strict=True)), 0.1)
         self.assertEqual(float(np.ptp(got["R"][:, 16:32].astype(float))), 0)
-        rows = self.api.post(f"{self.path}/probe", {"recipe": recipe, "addresses": ["ids"], "x": 40, "y": 2}).json()
-        self.assertEqual([c["value"] for c in rows[0]["channels"] if c["name"] == "id.object"], [2.0])
+        rows = self.api.post(f"{self.path}/probe", {"recipe": recipe, "addresses": ["ids"], "x": 60, "y": 2}).json()
+        self.assertEqual([c["value"] for c in rows[0]["channels"] if c["name"] == "id.object"], [70_000_001.0])

@@ -18,7 +18,7 @@ from nexal.formats.statistics import skyline
 from nexal.formats.store import StoredSource
 from nexal.kernels.labels import id_colours
 from nexal.kernels.pointmath import encode
-from nexal.picture import Picture, Window
+from nexal.picture import Picture, Window, split_channel
 
 
 @dataclass(frozen=True)
@@ -33,12 +33,10 @@ class Shown:
     labels: bool = False
 
 
-def data_range(report: Mapping[str, Any], role: str) -> tuple[float, float]:
-    """The ends that a data channel is shown between: -1 to 1 for normals, percentiles where it leaves 0 to 1."""
+def data_range(report: Mapping[str, Any]) -> tuple[float, float]:
+    """The ends that a data channel is shown between: percentiles where it leaves 0 to 1."""
     if report["min"] >= 0 and report["max"] <= 1:
         return 0.0, 1.0
-    if role == "normal":
-        return -1.0, 1.0
     low, high = (float(report["percentiles"][rank]) for rank in ("1", "99"))
     return low, high if high > low else low + 1
 
@@ -53,9 +51,15 @@ def _range(feed: Feed, channel: str) -> tuple[float, float] | None:
     if channel not in feed.description.data:
         return None
     found = _stored(feed, channel)
-    if not found or not found[0].stored.ready(found[1]):
+    if not found:
         return 0.0, 1.0
-    return data_range(found[0].stored.report(found[1]), found[0].role(found[1]))
+    source, name = found
+    if source.role(name) == "normal":
+        # Unless they are packed, normals go from -1 to 1, also those of which one axis is never negative.
+        layer = [other for other in source.stored.channels if split_channel(other)[0] == split_channel(name)[0]]
+        known = [source.stored.report(other) for other in layer if source.stored.ready(other)]
+        return (-1.0 if any(each["min"] < 0 for each in known) else 0.0), 1.0
+    return data_range(source.stored.report(name)) if source.stored.ready(name) else (0.0, 1.0)
 
 
 def shown(
@@ -85,11 +89,20 @@ def shown(
     return Shown(picture, [_range(feed, name) for name in channels])
 
 
+def _id_at(feed: Feed, channel: str, x: int, y: int, otherwise: float | None) -> float | None:
+    found = _stored(feed, channel)
+    if not found or found[0].role(found[1]) != "id":
+        return otherwise
+    samples = found[0].raw(found[1], Window(x, y, 1, 1))
+    return otherwise if samples is None or not np.isfinite(samples).all() else float(samples[0, 0])
+
+
 def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1) -> dict[str, Any]:
     """Values of every channel of an item averaged over a square round a pixel, in full precision.
 
     `inside` tells whether the pixel lies in the data window. Each channel has its `value` and, where it is colour,
-    its display-`encoded` value; non-finite values are left out of an average and counted.
+    its display-`encoded` value; non-finite values are left out of an average and counted. Ids have no average: theirs
+    is the one under the pixel, with all its digits.
     """
     description = feed.description
     square = Window(x - size // 2, y - size // 2, size, size)
@@ -101,6 +114,7 @@ def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1)
     for name, plane in picture.planes.items():
         finite = plane[np.isfinite(plane)]
         value = float(finite.mean(dtype=np.float64)) if finite.size else None
+        value = _id_at(feed, name, square.x + size // 2, square.y + size // 2, value)
         colour = name not in description.data
         row["channels"].append(
             {

@@ -14,6 +14,8 @@ interface Props {
   disabled?: boolean;
   /** The name above the field instead of before it. */
   stacked?: boolean;
+  /** What stands in the field while nothing feeds it. */
+  empty?: string;
   onChange: (address: string | undefined) => void;
 }
 
@@ -37,7 +39,17 @@ function addresses(items: Item[], kind: Props["kind"]): string[] {
 }
 
 /** What a port is fed from: chosen from a list, or dropped on it from the wall. */
-export function AddressField({ label, value, kind, items, optional, disabled, stacked, onChange }: Props) {
+export function AddressField({
+  label,
+  value,
+  kind,
+  items,
+  optional,
+  disabled,
+  stacked,
+  empty,
+  onChange,
+}: Props) {
   const [open, setOpen] = useState(false);
   const [filter, setFilter] = useState("");
   const [over, setOver] = useState(false);
@@ -69,7 +81,7 @@ export function AddressField({ label, value, kind, items, optional, disabled, st
           onDrop={drop}
           className={`flex h-6 min-w-0 items-center justify-between gap-1 rounded-sm border px-2 font-mono text-[12px] ${over ? "border-lichen" : "border-line hover:border-faint"} ${value ? "text-text" : "text-faint"}`}
         >
-          <span className="truncate">{value ?? (optional ? "nothing" : "not fed")}</span>
+          <span className="truncate">{value ?? empty ?? (optional ? "nothing" : "not fed")}</span>
           <ChevronDown size={12} className="shrink-0 text-dim" />
         </Popover.Trigger>
         <Popover.Portal>

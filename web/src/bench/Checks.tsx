@@ -8,8 +8,10 @@ import {
   changeStep,
   fedInstead,
   insertSteps,
+  move,
   setPort,
   sourcesOf,
+  stepsOf,
   drafted,
 } from "@/api/recipe";
 import type { components } from "@/api/schema";
@@ -32,7 +34,12 @@ function taken(before: Recipe, item: string, remedy: Remedy): [Recipe, string] {
   const steps = remedy.steps as unknown as Step[];
   if (remedy.instead) {
     const [added, last] = insertSteps(before, steps, remedy.instead);
-    return [changeStep(added, item, (step) => fedInstead(step, remedy.instead!, last)), item];
+    const above = move(
+      added,
+      last,
+      stepsOf(before).findIndex((step) => step.name === item),
+    );
+    return [changeStep(above, item, (step) => fedInstead(step, remedy.instead!, last)), item];
   }
   return insertSteps(before, steps, item);
 }

@@ -11,6 +11,7 @@ const TINT: Record<string, string> = { R: "text-red", G: "text-green", B: "text-
 function exact(value: number | null | undefined): string {
   if (value === null || value === undefined) return "not a number";
   const size = Math.abs(value);
+  if (size >= 10000 && Number.isInteger(value)) return String(value);
   return size !== 0 && (size < 0.001 || size >= 10000) ? value.toExponential(3) : value.toFixed(4);
 }
 
@@ -20,15 +21,22 @@ function code(value: number | null | undefined): string {
     : String(Math.floor(Math.min(1, Math.max(0, value)) * 255 + 0.5));
 }
 
+/** Whether a value of a data channel has an 8-bit code at all. */
+function inRange(value: number | null): boolean {
+  return value !== null && value >= 0 && value <= 1;
+}
+
 interface Props {
   shot: number;
   recipe: Recipe;
   addresses: string[];
+  /** Channels that are shown alone: their numbers come first. */
+  alone: string[] | null;
   at: [number, number] | null;
 }
 
 /** The exact numbers under the pointer, in full precision from the server; the newest wish is answered last. */
-export function Probe({ shot, recipe, addresses, at }: Props) {
+export function Probe({ shot, recipe, addresses, alone, at }: Props) {
   const size = useView((state) => state.probeSize);
   const [rows, setRows] = useState<{ x: number; y: number; rows: Probed[] } | null>(null);
   const wish = useRef<{ x: number; y: number } | null>(null);
@@ -85,7 +93,12 @@ export function Probe({ shot, recipe, addresses, at }: Props) {
         x {rows.x} y {rows.y} · {size}×{size}
       </div>
       {rows.rows.map((row) => (
-        <ProbeRow key={row.address} row={row} step={findStep(recipe, itemOf(row.address))} />
+        <ProbeRow
+          key={row.address}
+          row={row}
+          first={alone ?? []}
+          step={findStep(recipe, itemOf(row.address))}
+        />
       ))}
     </div>
   );
@@ -97,7 +110,7 @@ function strength(step: Step | undefined): number | null {
   return typeof value === "number" ? value : step?.op === "stack" ? 1 : null;
 }
 
-function ProbeRow({ row, step }: { row: Probed; step: Step | undefined }) {
+function ProbeRow({ row, first, step }: { row: Probed; first: string[]; step: Step | undefined }) {
   const opacity = strength(step);
   if (!row.inside)
     return (
@@ -105,7 +118,9 @@ function ProbeRow({ row, step }: { row: Probed; step: Step | undefined }) {
         <span className="text-text">{row.address}</span> outside its data window
       </div>
     );
-  const shown = row.channels.slice(0, 8);
+  const isFirst = (channel: { name: string }) => first.includes(channel.name);
+  const ordered = [...row.channels.filter(isFirst), ...row.channels.filter((one) => !isFirst(one))];
+  const shown = ordered.slice(0, 8);
   const more = row.channels.length - shown.length;
   return (
     <div className="flex flex-wrap gap-x-3">
@@ -117,7 +132,9 @@ function ProbeRow({ row, step }: { row: Probed; step: Step | undefined }) {
           <span key={channel.name} className={tint}>
             {shown.length > 1 && `${channel.name} `}
             {exact(channel.value)}
-            <span className="text-faint"> {code(channel.encoded)}</span>
+            {(channel.colour || inRange(channel.value)) && (
+              <span className="text-faint"> {code(channel.encoded)}</span>
+            )}
             {channel.non_finite > 0 && <span className="text-ember"> {channel.non_finite} not finite</span>}
           </span>
         );

@@ -192,7 +192,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
                 </span>
               </div>
             )}
-            <Probe shot={shot} recipe={recipe} addresses={probed} at={hover} />
+            <Probe shot={shot} recipe={recipe} addresses={probed} alone={alone} at={hover} />
           </>
         )}
       </div>

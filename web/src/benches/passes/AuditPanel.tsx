@@ -9,6 +9,8 @@ import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 import { useTools } from "@/stage/tools";
 
+import { lightLayers } from "./balance";
+
 interface Props {
   shot: number;
   recipe: Recipe;
@@ -18,26 +20,11 @@ interface Props {
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
-/** Layers of a render that could be its full picture: the picture without a name first. */
-function candidates(picture: Item): string[] {
-  const layers = new Map<string, Set<string>>();
-  for (const name of picture.channels) {
-    if (picture.data.includes(name)) continue;
-    const parts = name.split(".");
-    const last = parts.pop()!;
-    const layer = parts.join(".");
-    layers.set(layer, (layers.get(layer) ?? new Set()).add(last));
-  }
-  return [...layers]
-    .filter(([, lasts]) => ["R", "G", "B"].every((c) => lasts.has(c)))
-    .map(([layer]) => layer || "RGB");
-}
-
 const number = (value: number) => (value !== 0 && value < 0.001 ? value.toExponential(1) : value.toFixed(4));
 
 /** Which passes add up to the full picture, with figures, taken as steps with one click. */
 export function AuditPanel({ shot, recipe, picture, writable, onPut }: Props) {
-  const layers = picture ? candidates(picture) : [];
+  const layers = picture ? lightLayers(picture).map((layer) => layer || "RGB") : [];
   const [chosen, setChosen] = useState("");
   const full = layers.includes(chosen) ? chosen : (layers[0] ?? "");
   const change = useTools((state) => state.change);

@@ -100,7 +100,7 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
                 <Button
                   quiet={!balance.mute}
                   lit={Boolean(balance.mute)}
-                  className="h-5! px-1! text-[11px]"
+                  className="h-5! px-0.5! text-[11px]"
                   onClick={() => one(index, { mute: !balance.mute })}
                 >
                   mute
@@ -108,7 +108,7 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
                 <Button
                   quiet={!balance.solo}
                   lit={Boolean(balance.solo)}
-                  className="h-5! px-1! text-[11px]"
+                  className="h-5! px-0.5! text-[11px]"
                   onClick={() => one(index, { solo: !balance.solo })}
                 >
                   solo
@@ -154,10 +154,11 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
             />
           );
         })}
-        <div className="w-[100px] shrink-0 p-2">
+        <div className="w-[102px] shrink-0 p-1.5 pt-2">
           <AddressField
             stacked
             label="Add a pass"
+            empty="choose"
             kind="picture"
             value={undefined}
             items={above}

@@ -2,7 +2,7 @@ import type { Item } from "@/api/client";
 import { type Recipe, findStep, freeName, insertAfter, stepsOf } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 
-import { renderOf } from "./balance";
+import { addable, renderOf } from "./balance";
 import { Desk } from "./Desk";
 
 interface Props {
@@ -14,13 +14,6 @@ interface Props {
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
-/** Layers with red, green and blue that hold colour. */
-function lightLayers(render: Item): string[] {
-  const colour = render.channels.filter((name) => !render.data.includes(name) && name.includes("."));
-  const layers = [...new Set(colour.map((name) => name.split(".").slice(0, -1).join(".")))];
-  return layers.filter((layer) => ["R", "G", "B"].every((last) => colour.includes(`${layer}.${last}`)));
-}
-
 /** The desk of the sum in focus, else of the last sum; where there is none, the way to one. */
 export function DeskArea({ shot, recipe, items, item, writable, onPut }: Props) {
   const own = item ? findStep(recipe, item) : undefined;
@@ -28,7 +21,7 @@ export function DeskArea({ shot, recipe, items, item, writable, onPut }: Props) 
   if (step)
     return <Desk shot={shot} recipe={recipe} items={items} step={step} writable={writable} onPut={onPut} />;
   const render = renderOf(recipe, items, item);
-  const layers = render ? lightLayers(render) : [];
+  const passes = addable(recipe, items, render);
   return (
     <section
       aria-label="Desk"
@@ -37,25 +30,23 @@ export function DeskArea({ shot, recipe, items, item, writable, onPut }: Props) 
       <span className="text-dim">
         {render
           ? `Nothing is added up yet. Audit ${render.name} on the right to find its set, or add all of its colour layers.`
-          : "Add a render with several layers: its passes are balanced here, a strip for each."}
+          : passes.length > 1
+            ? "Nothing is added up yet. Passes that came in files of their own can be added up here."
+            : "Add a render with several layers: its passes are balanced here, a strip for each."}
       </span>
-      {render && layers.length > 1 && writable && (
+      {passes.length > 1 && writable && (
         <Button
           className="ml-auto"
           onClick={() =>
             onPut((before) => {
               const name = freeName(before, "rebuilt");
-              const added = {
-                name,
-                op: "sum_passes",
-                in: { passes: layers.map((layer) => `${render.name}.${layer}`) },
-              };
-              const behind = findStep(before, render.name) ? render.name : null;
+              const added = { name, op: "sum_passes", in: { passes } };
+              const behind = render && findStep(before, render.name) ? render.name : null;
               return [insertAfter(before, added, behind), name];
             })
           }
         >
-          Add up {layers.length} layers
+          Add up {passes.length} {render ? "layers" : "pictures"}
         </Button>
       )}
     </section>

@@ -54,7 +54,7 @@ export function SumStrip({ shot, recipe, step, above, digest, writable, onReset,
       <div className="flex gap-1">
         <input
           aria-label="Name for this balance"
-          placeholder="keep this balance as"
+          placeholder="balance name"
           value={name}
           disabled={!writable}
           onChange={(event) => setName(event.target.value.toLowerCase().replaceAll(/[^a-z0-9_]/g, "_"))}

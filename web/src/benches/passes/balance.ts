@@ -102,11 +102,32 @@ export function keepAs(recipe: Recipe, name: string, wanted: string): [Recipe, s
   return [insertAfter(recipe, kept, name), kept.name];
 }
 
-/** The picture whose passes can be added up: the item in focus or the nearest source with several layers. */
+/** Layers with red, green and blue that hold colour; the picture itself is the layer without a name. */
+export function lightLayers(picture: Item): string[] {
+  const colour = picture.channels.filter((name) => !picture.data.includes(name));
+  const layers = [...new Set(colour.map((name) => name.split(".").slice(0, -1).join(".")))];
+  return layers.filter((layer) =>
+    ["R", "G", "B"].every((last) => colour.includes(layer ? `${layer}.${last}` : last)),
+  );
+}
+
+/** The picture whose passes can be added up: the item in focus or the first source with several layers of colour. */
 export function renderOf(recipe: Recipe, items: Item[], item: string | null): Item | undefined {
-  const layered = (entry: Item) => !entry.problem && entry.channels.some((name) => name.includes("."));
+  const layered = (entry: Item) => !entry.problem && lightLayers(entry).length > 1;
   const own = items.find((entry) => entry.name === item);
   if (own && layered(own)) return own;
   const sources = Object.keys(sourcesOf(recipe));
   return items.find((entry) => sources.includes(entry.name) && layered(entry));
+}
+
+/** What a sum can be made of: the layers of a render, else the sources that are a picture each. */
+export function addable(recipe: Recipe, items: Item[], render: Item | undefined): string[] {
+  if (render) {
+    const layers = lightLayers(render).filter((layer) => layer !== "");
+    return layers.map((layer) => `${render.name}.${layer}`);
+  }
+  const sources = Object.keys(sourcesOf(recipe));
+  return items
+    .filter((entry) => sources.includes(entry.name) && !entry.problem && lightLayers(entry).includes(""))
+    .map((entry) => entry.name);
 }

@@ -105,6 +105,8 @@ def main(address: str) -> None:
         page.get_by_role("button", name="Audit", exact=True).click()
         page.get_by_role("button", name="Take as steps").wait_for()
         take(page, "passes")
+        shot(page, "130 prism", "?item=on_table&bench=passes")
+        take(page, "prism")
         shot(page, "040 moth", "?item=cut&bench=deliver")
         page.get_by_role("button", name="New deliverable").click()
         take(page, "deliver")

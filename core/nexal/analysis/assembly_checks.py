@@ -115,7 +115,7 @@ def _one_edge(engine: Engine, plan: Plan, feeds: list[Feed]) -> bool:
         )
         planes.append(np.nan_to_num(picture.planes[ALPHA_NAME], posinf=1, neginf=0))
     soft = np.count_nonzero((planes[0] > 0.02) & (planes[0] < 0.98))
-    return soft > SOFT * planes[0].size and all(float(np.abs(p - planes[0]).mean()) < SAME for p in planes[1:])
+    return bool(soft > SOFT * planes[0].size) and all(float(np.abs(p - planes[0]).mean()) < SAME for p in planes[1:])
 
 
 def _told(window: Window) -> str:

@@ -139,7 +139,11 @@ class SumPasses(PointOperation):
         inputs = scene.descriptions
         description = self.describe(inputs, settings)
         heard = [
-            (each, *(self._channels(values, inputs, f"{port}.{index}") for port in ("passes", "times")))
+            (
+                each,
+                self._channels(values, inputs, f"passes.{index}"),
+                self._channels(values, inputs, f"times.{index}"),
+            )
             for index, each in self.sounding(self._count(inputs), settings)
         ]
         result: dict[str, Value] = {}

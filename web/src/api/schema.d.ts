@@ -292,7 +292,8 @@ export interface paths {
          * View
          * @description Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
          *
-         *     Ids come as `labels`: three planes of colours for the one of numbers.
+         *     `ranges` are the values of data planes to be shown as black and white. Ids come as `labels`: three planes of
+         *     colours for the one of numbers.
          */
         post: operations["stage_api_view"];
         delete?: never;
@@ -1319,8 +1320,8 @@ export interface components {
         /**
          * Remedy
          * @description What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
-         *     stand in its place there; a port of it to feed anew; another `op`, `in` or `set` for it; or sources to read otherwise
-         *     (their `colour`).
+         *     stand in its place there; a port of it to feed anew; another `op`, `in` or `set` for it; or sources to read
+         *     otherwise (their `colour`).
          */
         Remedy: {
             /** Label */

@@ -289,11 +289,19 @@ class StoredSource:
 
 @contextmanager
 def _alone(path: Path) -> Iterator[None]:
-    """One thread of one process at a time, among all that name the same file."""
+    """One thread of one process at a time, among all that name the same file. The file is gone afterwards."""
     path.parent.mkdir(parents=True, exist_ok=True)
-    with path.open("w") as file:
-        fcntl.flock(file, fcntl.LOCK_EX)
-        yield
+    while True:
+        with path.open("w") as file:
+            fcntl.flock(file, fcntl.LOCK_EX)
+            # Whoever held it before may have taken the file away meanwhile: then there is another one to wait for.
+            if not path.exists() or path.stat().st_ino != os.fstat(file.fileno()).st_ino:
+                continue
+            try:
+                yield
+            finally:
+                path.unlink(missing_ok=True)
+            return
 
 
 class Library:

@@ -152,6 +152,30 @@ SHOTS: dict[str, dict[str, Any]] = {
             _step("gap", "residual", {"full": "lit", "rebuilt": "split"}, gain=100.0),
         ],
     },
+    "140 pods": {
+        "nexal": 1,
+        "sources": {
+            "pods": {"files": "pods_teal.png"},
+            "interior": {"files": "interior.exr"},
+        },
+        "steps": [
+            _step("cleared", "clear_backing", {"picture": "pods"}, colour=[0.05, 0.4, 0.4], encoding="display"),
+            _step("melted", "edge_melt", {"picture": "cleared"}, width=10.0, radius=2.0, amount=0.6),
+            _step("house", "place", {"picture": "interior"}, x=-320.0, y=-180.0, scale=0.6667),
+            _step("over_house", "stack", {"under": "house", "over": "melted"}),
+        ],
+    },
+    "145 pods in two files": {
+        "nexal": 1,
+        "sources": {
+            "picture": {"files": "pods_picture.png"},
+            "cover": {"files": "pods_alpha.png", "colour": "data"},
+        },
+        "steps": [
+            _step("joined", "attach_alpha", {"picture": "picture", "alpha": "cover"}),
+            _step("cleared", "clear_backing", {"picture": "joined"}, colour=[0.5, 0.5, 0.5], encoding="display"),
+        ],
+    },
     "130 prism": {
         "nexal": 1,
         "sources": {

@@ -196,6 +196,26 @@ def _audit(options: argparse.Namespace) -> int:
     return DONE
 
 
+def _diagnose(options: argparse.Namespace) -> int:
+    from nexal.analysis.run import diagnose_file
+
+    answer = diagnose_file(Path(options.file), Path(options.alpha) if options.alpha else None, warn=_warn)
+    if options.json:
+        _answer(answer)
+        return DONE
+    mixed = {"scene": " in linear light", "display": " in encoded values", None: ""}[answer["domain"]]
+    backing = ", ".join(f"{value:.4f}" for value in answer["backing"])
+    with_ = f" with {backing}" if answer["verdict"] == "matted" else ""
+    print(f"{answer['verdict'].replace('_', ' ')}{with_}{mixed}; confidence {answer['confidence']:.2f}")
+    print(f"the file says: {answer['claims']}")
+    for domain in ("scene", "display"):
+        if domain in answer["figures"]:
+            row = answer["figures"][domain]
+            shown = "  ".join(f"{b:.4f} +- {s / 2:.4f}" for b, s in zip(row["backing"], row["spread"], strict=True))
+            print(f"{domain:8} backing {shown}")
+    return DONE
+
+
 def _compare(options: argparse.Namespace) -> int:
     from nexal.analysis.compare import exceeds
     from nexal.analysis.run import compare_files
@@ -258,9 +278,14 @@ def _parser() -> Parser:
     )
     audit.set_defaults(run=_audit)
 
+    diagnose = commands.add_parser("diagnose", help="straight, premultiplied or matted with a colour: what a file is")
+    diagnose.add_argument("file", help="a picture")
+    diagnose.add_argument("--alpha", metavar="FILE", help="its alpha, where that is a file of its own")
+    diagnose.set_defaults(run=_diagnose)
+
     operations = commands.add_parser("operations", help="every operation with its ports and settings")
     operations.set_defaults(run=_operations)
-    for command in (info, run, scout, audit, compare, operations):
+    for command in (info, run, scout, diagnose, audit, compare, operations):
         command.add_argument("--json", action="store_true", help="answer as JSON")
     return parser
 

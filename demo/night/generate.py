@@ -35,9 +35,17 @@ PICTURES = (
     "cloche_alpha.exr",
     "cloche_plate.exr",
     "cloche_position.exr",
+    "pods_straight.exr",
+    "pods_premultiplied.exr",
+    "pods_teal.exr",
+    "pods_black.png",
+    "pods_teal.png",
+    "pods_grey.png",
+    "pods_picture.png",
+    "pods_alpha.png",
     *(f"pendant_{name}.exr" for name in ("key", "fill", "rim", "lantern", "reflection", "glow")),
 )
-TRUTH = ("moth_true.exr", "frond_true.exr", "wing_true.exr", "print_true.exr")
+TRUTH = ("pods_true.exr", "moth_true.exr", "frond_true.exr", "wing_true.exr", "print_true.exr")
 """True alpha (of the moth its straight colour too), for tests."""
 
 
@@ -114,6 +122,7 @@ def write_plates(folder: Path) -> None:
     _write_exr(folder / "moth_true.exr", _rgb(moth.colour) | {"A": moth.alpha})
     cv2.imwrite(str(folder / "fern.png"), _codes(encode(make_fern()))[..., ::-1])
     write_hard_plates(folder)
+    write_pods(folder)
 
 
 def write_hard_plates(folder: Path) -> None:
@@ -198,6 +207,31 @@ def write_cloche(folder: Path) -> None:
     _write_exr(folder / "cloche_plate.exr", _rgb(cloche.plate))
     overscan = (-OVERSCAN, -OVERSCAN, width + 2 * OVERSCAN, height + 2 * OVERSCAN)
     _write_exr(folder / "cloche_position.exr", _axes(cloche.position, "position", np.float32), display, overscan)
+
+
+TEAL, GREY = (0.05, 0.4, 0.4), (0.5, 0.5, 0.5)
+"""Backings of the pods, in the values of the mixing."""
+
+
+def write_pods(folder: Path) -> None:
+    """The drifting pods in every state: linear EXR and encoded 8-bit PNG, as one file and as picture and alpha."""
+    from demo.night.pods import make_pods
+    from demo.night.states import mixed
+    from nexal.kernels.pointmath import encode
+
+    pods = make_pods()
+    alpha = {"A": pods.alpha.astype(np.float16)}
+    _write_exr(folder / "pods_true.exr", {n: pods.colour[..., i] for i, n in enumerate("RGB")} | {"A": pods.alpha})
+    _write_exr(folder / "pods_straight.exr", _rgb(pods.colour) | alpha)
+    _write_exr(folder / "pods_premultiplied.exr", _rgb(pods.premultiplied) | alpha)
+    _write_exr(folder / "pods_teal.exr", _rgb(mixed(pods.colour, pods.alpha, TEAL, "scene")) | alpha)
+    cover = _codes(pods.alpha)[..., None]
+    for name, backing in (("black", (0.0, 0.0, 0.0)), ("teal", TEAL), ("grey", GREY)):
+        codes = _codes(encode(mixed(pods.colour, pods.alpha, backing, "display")))[..., ::-1]
+        cv2.imwrite(str(folder / f"pods_{name}.png"), np.concatenate([codes, cover], axis=-1))
+        if name == "grey":
+            cv2.imwrite(str(folder / "pods_picture.png"), codes)
+    cv2.imwrite(str(folder / "pods_alpha.png"), cover)
 
 
 def generate(folder: Path) -> None:

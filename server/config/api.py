@@ -14,6 +14,7 @@ from projects.api import router as projects  # noqa: E402
 from recipes.api import router as recipes  # noqa: E402
 from sources.api import router as sources  # noqa: E402
 from stage.api import router as stage  # noqa: E402
+from stage.edges import router as edges  # noqa: E402
 from stage.mattes import router as mattes  # noqa: E402
 from stage.passes import router as passes  # noqa: E402
 
@@ -25,6 +26,7 @@ for router, tag in (
     (stage, "stage"),
     (mattes, "mattes"),
     (passes, "passes"),
+    (edges, "edges"),
     (deliveries, "deliveries"),
 ):
     api.add_router("", router, tags=[tag])

@@ -2,16 +2,17 @@
 
 import json
 from fractions import Fraction
-from typing import Any
+from typing import Any, Literal
 
 import zstandard
 from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
 from config.errors import Problem
+from nexal.analysis.edge_view import Told, fringe
+from nexal.analysis.view import Shown, shown
 from nexal.analysis.view import histogram as core_histogram
 from nexal.analysis.view import probe as core_probe
-from nexal.analysis.view import shown
 from nexal.engine import Node, Plan
 from nexal.engine.plan import Feed, addresses_of
 from nexal.errors import NexalError, RecipeError
@@ -28,11 +29,20 @@ LOOPBACK = ("127.0.0.1", "::1")
 MAX_VIEW_PIXELS = 34_000_000
 
 
+class ToldAs(Schema):
+    """What a picture was diagnosed to be; `backing` in the values of `domain`."""
+
+    verdict: Literal["straight", "premultiplied", "matted"]
+    domain: Literal["scene", "display"] | None = None
+    backing: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+
 class ViewAsk(Ask):
     address: str
     scale: int = Field(1, description="Denominator of the proxy scale: 1, 2, 4 or 8")
     region: tuple[int, int, int, int] | None = Field(None, description="x, y, width, height at that scale")
     channels: list[str] | None = None
+    fringe: ToldAs | None = Field(None, description="Show where the soft band departs from this state of the picture")
     view: str = Field("", description="Name of the asking view; its next request supersedes this one")
 
 
@@ -158,7 +168,11 @@ def revision_view(
     if request.headers.get("If-None-Match") == tag:
         return HttpResponse(status=304)
     response = _picture(
-        request, planned, feed, ViewAsk(address=address, scale=scale, frame=frame, region=None, view=""), None
+        request,
+        planned,
+        feed,
+        ViewAsk(address=address, scale=scale, frame=frame, region=None, fringe=None, view=""),
+        None,
     )
     response["ETag"] = tag
     response["Cache-Control"] = "private, max-age=31536000, immutable"
@@ -192,7 +206,12 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
             remedy="ask for a part, or for a smaller scale",
         )
     names = _chosen(feed, ask.channels)
-    seen = shown(engine(), planned, feed, names, scale, region, cancellation)
+    if ask.fringe:
+        told = Told(**ask.fringe.dict())
+        colours = fringe(engine(), planned, feed, scale, region, told, cancellation)
+        seen = Shown(colours, [None] * 3, labels=True)
+    else:
+        seen = shown(engine(), planned, feed, names, scale, region, cancellation)
     body: bytes | memoryview = half_planes(seen.picture)
     response = HttpResponse(content_type="application/octet-stream")
     if request.META.get("REMOTE_ADDR") not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
@@ -205,7 +224,7 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
             "data": [seen.labels or name in description.data for name in seen.picture.planes],
             "ranges": seen.ranges,
             "labels": seen.labels,
-            "alpha": description.alpha.value if description.has_alpha else "none",
+            "alpha": description.alpha.value if description.has_alpha and not seen.labels else "none",
             "region": region.as_list(),
             "scale": ask.scale,
             "display": description.display.as_list(),

@@ -58,6 +58,8 @@ READS: dict[tuple[str, str], Any] = {
     ("POST", "/api/shots/{shot_id}/checks"): {"item": "matte"},
     ("GET", "/api/shots/{shot_id}/slow"): None,
     ("POST", "/api/shots/{shot_id}/audit"): {"address": "moth"},
+    ("POST", "/api/shots/{shot_id}/diagnose"): {"address": "cut"},
+    ("POST", "/api/shots/{shot_id}/profile"): {"addresses": ["cut"], "start": [8, 8], "end": [40, 24]},
     ("POST", "/api/shots/{shot_id}/shares"): {"item": "sum", "recipe": SUM},
     ("POST", "/api/shots/{shot_id}/slow"): {"address": "cut"},
     ("GET", "/api/shots/{shot_id}/deliverables"): None,

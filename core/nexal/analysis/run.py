@@ -7,13 +7,15 @@ from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
+import numpy as np
+
 from nexal.analysis.compare import compare
-from nexal.engine import Engine, Plan
+from nexal.engine import Engine, Plan, Reader
 from nexal.engine.plan import Feed
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
 from nexal.formats.store import StoredSource
 from nexal.formats.writing import target_of
-from nexal.picture import Window
+from nexal.picture import ALPHA_NAME, Window
 from nexal.recipe import Recipe, SourceSpec, is_numbered, numbered_file, parse_recipe
 from nexal.session import Session, frames_of, render_output, source_files, sources_behind
 
@@ -129,6 +131,41 @@ def audit_file(path: Path, full: str, warn: Callable[[str], None] = lambda text:
     from nexal.analysis.audit import audit
 
     return _of_file(path, warn, lambda engine, plan, feed: audit(engine, plan, feed, full))
+
+
+def diagnose_file(path: Path, alpha: Path | None, warn: Callable[[str], None] = lambda text: None) -> dict[str, Any]:
+    """What `diagnose` answers for a picture file, where asked for with its alpha in a file of its own.
+
+    An alpha file is read as data: its channel A, else its only one, else R where red, green and blue are the same.
+    Raises NexalError.
+    """
+    from nexal.analysis.diagnose import diagnose
+
+    files = {"picture": path} | ({"alpha": alpha} if alpha else {})
+    recipe = parse_recipe({"nexal": 1, "sources": {name: {"files": file.name} for name, file in files.items()}})
+    with Session(warn=warn) as session:
+        readers: dict[str, Reader] = {"picture": session.open(path)}
+        try:
+            if alpha is None:
+                plan = Plan(recipe, 1, readers)
+                return diagnose(session.engine, plan, plan.feed("picture"))
+            source = session.open(alpha, SourceSpec(colour="data"))
+            plan = Plan(recipe, 1, readers | {"alpha": source})
+            return diagnose(session.engine, plan, plan.feed("picture"), plan.feed(_alpha_address(source)))
+        except NexalError as error:
+            raise error.at(path.name) from None
+
+
+def _alpha_address(source: StoredSource) -> str:
+    names = source.description.channels
+    if ALPHA_NAME in names or len(names) == 1:
+        return f"alpha.{ALPHA_NAME if ALPHA_NAME in names else names[0]}"
+    if set(names) == {"R", "G", "B"}:
+        window = source.description.window
+        planes = list(source.read(names, Fraction(1), window).values())
+        if all(np.array_equal(plane, planes[0]) for plane in planes[1:]):
+            return "alpha.R"
+    raise RecipeError("holds several channels and no alpha", where="--alpha", remedy="give a grey picture of the alpha")
 
 
 def _of_file(

@@ -12,6 +12,7 @@ def warm() -> None:
     from nexal.kernels.halves import to_halves
     from nexal.kernels.matting import closed_form
     from nexal.kernels.morphology import grow
+    from nexal.kernels.nearest import nearest_known
     from nexal.kernels.ranking import MODES, SINGLE, crossed, quality, rank
     from nexal.kernels.resampling import FILTER_SUPPORT, resample
     from nexal.kernels.strokes import lay, stroke_coverage
@@ -25,6 +26,7 @@ def warm() -> None:
     codes = np.array([[0, 1, mode, 0, 1] for mode in range(SINGLE, len(MODES))], np.int32)
     rank(pixels, pixels, codes)
     quality(crossed(pixels, codes[0]).reshape(2, 2), np.ones((2, 2), np.bool_), 0.0, 1.0)
+    nearest_known(pixels > 0)
     grow(pixels, 1.5, round_element=True)
     clouds((2, 2), (0.5, 0.5), 1.0, 8.0, 1, 1)
     lay(pixels.copy(), stroke_coverage((4, 4), np.ones((2, 3), np.float32), 2.0, 0.5, (0.0, 0.0)), 1.0, 1.0)

@@ -14,6 +14,13 @@ from nexal.operations.channels import check_channels
 from nexal.picture import PLANE_NAME, Description, Plane, Window
 
 
+def edge_extended(plane: Plane, given: Window, scene: Scene, port: str = "picture") -> Plane:
+    """A plane over `given` whose values beyond the input's data window are those of its edge, instead of 0."""
+    inside = given.intersect(scene.descriptions[port].window.scaled(scene.scale))
+    pad = ((inside.y - given.y, given.bottom - inside.bottom), (inside.x - given.x, given.right - inside.right))
+    return np.pad(plane[inside.within(given)], pad, mode="edge") if np.any(pad) and not inside.empty else plane
+
+
 class BlurSettings(Settings):
     radius: float = setting(
         4.0, "Sigma of the Gaussian, or half the box", ge=0, le=1000, low=0, high=100, step=0.1, unit="px"
@@ -69,16 +76,13 @@ class Blur(Operation):
         size = scene.pixels(settings.radius)
         reach = self._reach(settings, scene)
         given = scene.region.grow(reach)
-        inside = given.intersect(description.window.scaled(scene.scale))
-        rows, columns = inside.within(given)
-        pad = ((inside.y - given.y, given.bottom - inside.bottom), (inside.x - given.x, given.right - inside.right))
         result = {}
         for name in channels:
             plane = inputs["from"][name]
             if reach == 0 or (settings.channels and not description.is_plane and name not in settings.channels):
                 result[name] = plane[scene.region.within(given)]
                 continue
-            extended = np.pad(plane[rows, columns], pad, mode="edge") if np.any(pad) else plane
+            extended = edge_extended(plane, given, scene, "from")
             weights = (filters.gaussian_weights if settings.filter == "gaussian" else filters.box_weights)(size)
             result[name] = filters.blur(extended, weights)[scene.region.within(given)]
             if "matte" in inputs:

@@ -526,6 +526,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/diagnose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Diagnose
+         * @description What a picture really is: straight, premultiplied or matted with a colour; with evidence and cure.
+         */
+        post: operations["stage_edges_diagnose"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Profile
+         * @description Colour along a line across an edge, of several items.
+         */
+        post: operations["stage_edges_profile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/formats": {
         parameters: {
             query?: never;
@@ -1038,6 +1078,32 @@ export interface components {
              */
             frame: number;
         };
+        /**
+         * ToldAs
+         * @description What a picture was diagnosed to be; `backing` in the values of `domain`.
+         */
+        ToldAs: {
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "straight" | "premultiplied" | "matted";
+            /** Domain */
+            domain?: ("scene" | "display") | null;
+            /**
+             * Backing
+             * @default [
+             *       0,
+             *       0,
+             *       0
+             *     ]
+             */
+            backing: [
+                number,
+                number,
+                number
+            ];
+        };
         /** ViewAsk */
         ViewAsk: {
             /** Recipe */
@@ -1069,6 +1135,8 @@ export interface components {
             ] | null;
             /** Channels */
             channels?: string[] | null;
+            /** @description Show where the soft band departs from this state of the picture */
+            fringe?: components["schemas"]["ToldAs"] | null;
             /**
              * View
              * @description Name of the asking view; its next request supersedes this one
@@ -1473,6 +1541,111 @@ export interface components {
             frame: number;
             /** Item */
             item: string;
+        };
+        /**
+         * Cure
+         * @description Steps to take, names being proposals, or the alpha state to read the source with.
+         */
+        Cure: {
+            /** Text */
+            text: string;
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            /** Read */
+            read: string | null;
+        };
+        /**
+         * Diagnosed
+         * @description `backing` is in the values of `domain`, in which the mixing was done.
+         */
+        Diagnosed: {
+            /** Verdict */
+            verdict: string;
+            /** Domain */
+            domain: string | null;
+            /** Confidence */
+            confidence: number;
+            /** Backing */
+            backing: number[];
+            /** Claims */
+            claims: string;
+            /** Figures */
+            figures: {
+                [key: string]: unknown;
+            };
+            cure: components["schemas"]["Cure"] | null;
+        };
+        /** DiagnoseAsk */
+        DiagnoseAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /**
+             * Alpha
+             * @description Address of an alpha that came apart from the picture
+             */
+            alpha?: string | null;
+        };
+        /**
+         * ProfileRow
+         * @description Display-encoded colour and alpha along the line; `step` is in pixels.
+         */
+        ProfileRow: {
+            /** Address */
+            address: string;
+            /** R */
+            r: number[];
+            /** G */
+            g: number[];
+            /** B */
+            b: number[];
+            /** A */
+            a: number[];
+            /** Step */
+            step: number;
+        };
+        /** ProfileAsk */
+        ProfileAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Addresses */
+            addresses: string[];
+            /** Start */
+            start: [
+                number,
+                number
+            ];
+            /** End */
+            end: [
+                number,
+                number
+            ];
+            /**
+             * Backdrop
+             * @description Scene-linear colour that lies behind
+             */
+            backdrop?: [
+                number,
+                number,
+                number
+            ] | null;
         };
         /** FormatRow */
         FormatRow: {
@@ -2314,6 +2487,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShareRow"][];
+                };
+            };
+        };
+    };
+    stage_edges_diagnose: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DiagnoseAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Diagnosed"];
+                };
+            };
+        };
+    };
+    stage_edges_profile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProfileAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProfileRow"][];
                 };
             };
         };

@@ -1,0 +1,292 @@
+"""Cures of edges: backing colour cleared, edges melted, colour carried outward and recovered."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from typing import Literal
+
+import numpy as np
+
+from nexal.errors import RecipeError
+from nexal.kernels.pointmath import Value, clip, decode, encode, maximum, safe_divide, where
+from nexal.operations.base import (
+    Channels,
+    Operation,
+    PointOperation,
+    Port,
+    Scene,
+    Settings,
+    joined_window,
+    register,
+    setting,
+)
+from nexal.operations.keying import rgb_names
+from nexal.operations.neighbourhood import edge_extended
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
+
+
+def _with_alpha(description: Description) -> Description:
+    """Raises RecipeError where a picture has no red, green, blue or alpha."""
+    rgb_names(description, "picture")
+    if not description.has_alpha:
+        raise RecipeError(
+            "the picture has no alpha", where="port 'picture'", remedy="give it one with attach_alpha first"
+        )
+    return description
+
+
+def _all_or_none(channels: Sequence[str], description: Description, *, alpha: bool = True) -> tuple[str, ...]:
+    """The channels that the asked ones depend on: colour needs red, green, blue and alpha together."""
+    names = rgb_names(description, "picture")
+    wanted = {*channels}
+    if wanted & {*names, *([ALPHA_NAME] if alpha else [])}:
+        wanted |= {*names, ALPHA_NAME}
+    return tuple(name for name in description.channels if name in wanted)
+
+
+class ClearBackingSettings(Settings):
+    colour: tuple[float, float, float] = setting(
+        (0.0, 0.0, 0.0), "Colour of the backing, in the values of the mixing", widget="colour"
+    )
+    result: Literal["straight", "premultiplied"] = setting("straight", "What the colour becomes")
+    encoding: Literal["scene", "display"] = setting("scene", "Values that were mixed: linear light, or encoded")
+    clamp: bool = setting(True, "No colour below 0")
+
+
+@register
+class ClearBacking(PointOperation):
+    """Take the backing's colour out of a picture that was matted over it.
+
+    picture with alpha(, backing picture) -> picture; colour and alpha are taken as stored, whatever is said of them.
+        straight = (c - b (1 - a)) / a where a > 0, else 0; not below 0 with `clamp`; times a for premultiplied
+    b is `colour`, or the picture `backing` pixel by pixel. Where the mixing was done in display-encoded values
+    (`encoding` display), c and a backing picture are encoded first and the result decoded, and `colour` is given in
+    encoded values.
+    """
+
+    name = "clear_backing"
+    family = "edges"
+    needs = "remove halo, fringe, unmatte, matted with a colour, remove black, remove background colour"
+    ports = (
+        Port("picture", "picture", "Picture with alpha"),
+        Port("backing", "picture", "The backing alone, where it is not one colour", required=False),
+    )
+    Settings = ClearBackingSettings
+
+    def describe(self, inputs: Mapping[str, Description], settings: ClearBackingSettings) -> Description:
+        if "backing" in inputs:
+            rgb_names(inputs["backing"], "backing")
+        state = Alpha.STRAIGHT if settings.result == "straight" else Alpha.PREMULTIPLIED
+        return _with_alpha(inputs["picture"]).changed(alpha=state)
+
+    def wants(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: ClearBackingSettings
+    ) -> dict[str, tuple[str, ...]]:
+        wanted = {"picture": _all_or_none(channels, inputs["picture"], alpha=False)}
+        if "backing" in inputs and {*channels} & {*rgb_names(inputs["picture"], "picture")}:
+            wanted["backing"] = rgb_names(inputs["backing"], "backing")
+        return wanted
+
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: ClearBackingSettings
+    ) -> tuple[str, str] | None:
+        return None if channel in rgb_names(inputs["picture"], "picture") else ("picture", channel)
+
+    def express(self, values: Mapping[str, Channels], settings: ClearBackingSettings, scene: Scene) -> Channels:
+        result = dict(values["picture"])
+        names = rgb_names(scene.descriptions["picture"], "picture")
+        if not all(name in result for name in names):
+            return result
+        alpha = result[ALPHA_NAME]
+        backings: list[Value] = [np.float32(part) for part in settings.colour]
+        encoded = settings.encoding == "display"
+        if "backing" in values:
+            own = rgb_names(scene.descriptions["backing"], "backing")
+            backings = [encode(values["backing"][name]) if encoded else values["backing"][name] for name in own]
+        for name, backing in zip(names, backings, strict=True):
+            colour = encode(result[name]) if encoded else result[name]
+            straight = where(alpha > 0, safe_divide(colour - backing * (np.float32(1) - alpha), alpha), np.float32(0))
+            straight = maximum(straight, np.float32(0)) if settings.clamp else straight
+            straight = decode(straight) if encoded else straight
+            result[name] = straight if settings.result == "straight" else straight * alpha
+        return result
+
+
+class EdgeMeltSettings(Settings):
+    width: float = setting(8.0, "Band round the edge that melts", ge=0, le=500, low=0, high=60, step=0.1, unit="px")
+    radius: float = setting(3.0, "Sigma of the blur", ge=0, le=200, low=0, high=30, step=0.1, unit="px")
+    amount: float = setting(1.0, "How much of it", ge=0, le=1, low=0, high=1, step=0.01)
+
+
+@register
+class EdgeMelt(Operation):
+    """Soften an edge with its colour, in a band round it only.
+
+    picture with alpha -> the same, in the state it came in. Colour and alpha are blurred together, premultiplied, by a
+    Gaussian of `radius`; the blurred is mixed in by
+        amount * Gaussian(dilation(4 a (1 - a), width / 2), width / 4)
+    (dilation by a disc), held within 0..1. Edges of the data window extend outward.
+    """
+
+    name = "edge_melt"
+    family = "edges"
+    needs = "soften the edge, blur an edge without a halo, blend in"
+    ports = (Port("picture", "picture", "Picture with alpha"),)
+    Settings = EdgeMeltSettings
+
+    def describe(self, inputs: Mapping[str, Description], settings: EdgeMeltSettings) -> Description:
+        return _with_alpha(inputs["picture"])
+
+    def wants(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: EdgeMeltSettings
+    ) -> dict[str, tuple[str, ...]]:
+        return {"picture": _all_or_none(channels, inputs["picture"])}
+
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: EdgeMeltSettings
+    ) -> tuple[str, str] | None:
+        melted = {*rgb_names(inputs["picture"], "picture"), ALPHA_NAME}
+        idle = settings.radius == 0 or settings.amount == 0
+        return ("picture", channel) if idle or channel not in melted else None
+
+    def input_region(self, port: str, region: Window, scene: Scene, settings: EdgeMeltSettings) -> Window:
+        band = math.ceil(scene.pixels(settings.width) / 2) + math.ceil(scene.pixels(settings.width))
+        return region.grow(max(band, math.ceil(4 * scene.pixels(settings.radius))) + 1)
+
+    def compute(
+        self,
+        inputs: Mapping[str, Mapping[str, Plane]],
+        channels: Sequence[str],
+        settings: EdgeMeltSettings,
+        scene: Scene,
+    ) -> Mapping[str, Plane]:
+        from nexal.kernels.filters import blur, gaussian_weights
+        from nexal.kernels.morphology import grow
+
+        description = scene.descriptions["picture"]
+        given = self.input_region("picture", scene.region, scene, settings)
+        cut = scene.region.within(given)
+        names = rgb_names(description, "picture")
+        picture = inputs["picture"]
+        result = {name: picture[name][cut] for name in channels if name in picture}
+        radius, width = scene.pixels(settings.radius), scene.pixels(settings.width)
+        if radius == 0 or settings.amount == 0 or not {*channels} & {*names, ALPHA_NAME}:
+            return result
+        planes = {name: edge_extended(picture[name], given, scene) for name in (*names, ALPHA_NAME)}
+        alpha = planes[ALPHA_NAME]
+        straight = description.alpha is Alpha.STRAIGHT
+        held = np.clip(alpha, 0, 1)
+        band = 4 * held * (1 - held)
+        if width > 0:
+            band = blur(grow(band, width / 2, round_element=True), gaussian_weights(max(width / 4, 1e-3)))
+        share = (np.clip(band, 0, 1) * np.float32(settings.amount))[cut]
+        soft = blur(alpha, gaussian_weights(radius))[cut]
+        after = alpha[cut] + (soft - alpha[cut]) * share
+        for name in names:
+            colour = planes[name] * alpha if straight else planes[name]
+            mixed = colour[cut] + (blur(colour, gaussian_weights(radius))[cut] - colour[cut]) * share
+            if straight:
+                mixed = np.where(after > 0, safe_divide(mixed, after), planes[name][cut])
+            result[name] = mixed
+        result[ALPHA_NAME] = after
+        return {name: result[name] for name in channels}
+
+
+class BleedSettings(Settings):
+    distance: float | Literal["all"] = setting("all", "How far colour is carried, or all", unit="px")
+
+
+@register
+class Bleed(Operation):
+    """Carry colour outward under the alpha, so that filtering and smaller levels find no foreign colour there.
+
+    picture with alpha -> straight picture, alpha unchanged. Where alpha is 0, colour is that of the nearest pixel
+    (Euclidean) whose alpha is above 0, within `distance`, smoothed by a Gaussian of 2 px; further away it stays.
+    """
+
+    name = "bleed"
+    family = "edges"
+    needs = "dilate colour, edge padding, texture fringe, colour under alpha"
+    ports = (Port("picture", "picture", "Picture with alpha"),)
+    whole = True
+    Settings = BleedSettings
+
+    def describe(self, inputs: Mapping[str, Description], settings: BleedSettings) -> Description:
+        return _with_alpha(inputs["picture"]).changed(alpha=Alpha.STRAIGHT)
+
+    def wants(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: BleedSettings
+    ) -> dict[str, tuple[str, ...]]:
+        return {"picture": _all_or_none(channels, inputs["picture"], alpha=False)}
+
+    def untouched(
+        self, channel: str, inputs: Mapping[str, Description], settings: BleedSettings
+    ) -> tuple[str, str] | None:
+        return None if channel in rgb_names(inputs["picture"], "picture") else ("picture", channel)
+
+    def compute(
+        self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: BleedSettings, scene: Scene
+    ) -> Mapping[str, Plane]:
+        from nexal.kernels.nearest import carried
+
+        result = dict(inputs["picture"])
+        names = [name for name in rgb_names(scene.descriptions["picture"], "picture") if name in channels]
+        if names:
+            alpha = result[ALPHA_NAME]
+            planes = [result[name] for name in names]
+            if scene.descriptions["picture"].alpha is Alpha.PREMULTIPLIED:
+                planes = [np.where(alpha > 0, safe_divide(plane, alpha), plane) for plane in planes]
+            far = math.inf if settings.distance == "all" else scene.pixels(settings.distance)
+            result |= dict(zip(names, carried(planes, alpha > 0, far, scene.pixels(2.0)), strict=True))
+        return {name: result[name] for name in channels}
+
+
+@register
+class RecoverColour(Operation):
+    """Find the foreground's own colour without what showed through.
+
+    picture, plane -> straight picture R, G, B, A; alpha is the matte. Multi-level estimation on scene-linear colour, in
+    full resolution.
+    References: Germer, Uelwer, Conrad, Harmeling, *Fast multi-level foreground estimation*, ICPR 2020.
+    """
+
+    name = "recover_colour"
+    family = "edges"
+    needs = "foreground estimation, colour decontamination, remove what shows through"
+    ports = (Port("picture", "picture", "Picture"), Port("matte", "plane", "Its matte"))
+    whole = True
+    slow = True
+
+    def describe(self, inputs: Mapping[str, Description], settings: Settings) -> Description:
+        names = rgb_names(inputs["picture"], "picture")
+        return inputs["picture"].changed(
+            channels=(*names, ALPHA_NAME),
+            data=frozenset({ALPHA_NAME}),
+            window=joined_window(inputs),
+            alpha=Alpha.STRAIGHT,
+        )
+
+    def wants(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: Settings
+    ) -> dict[str, tuple[str, ...]]:
+        return {"picture": rgb_names(inputs["picture"], "picture"), "matte": (PLANE_NAME,)}
+
+    def compute(
+        self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: Settings, scene: Scene
+    ) -> Mapping[str, Plane]:
+        from pymatting.foreground.estimate_foreground_ml import estimate_foreground_ml
+
+        names = rgb_names(scene.descriptions["picture"], "picture")
+        matte = np.nan_to_num(inputs["matte"][PLANE_NAME], posinf=1, neginf=0)
+        alpha: Plane = clip(matte, 0, 1)
+        scene.work.check()
+        planes = [np.nan_to_num(inputs["picture"][name], posinf=0, neginf=0) for name in names]
+        # The estimation holds its result within 0..1: brighter light is scaled into it and back.
+        peak = max(1.0, *(float(plane.max(initial=0)) for plane in planes))
+        image = np.stack(planes, axis=-1).astype(np.float32) / np.float32(peak)
+        scene.work.report(0.1)
+        found = estimate_foreground_ml(image, alpha.astype(np.float32)) * np.float32(peak)
+        scene.work.check()
+        result = {name: np.ascontiguousarray(found[..., index]) for index, name in enumerate(names)}
+        return {name: matte if name == ALPHA_NAME else result[name] for name in channels}

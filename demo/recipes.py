@@ -161,8 +161,8 @@ SHOTS: dict[str, dict[str, Any]] = {
         "steps": [
             _step("cleared", "clear_backing", {"picture": "pods"}, colour=[0.05, 0.4, 0.4], encoding="display"),
             _step("melted", "edge_melt", {"picture": "cleared"}, width=10.0, radius=2.0, amount=0.6),
-            _step("house", "place", {"picture": "interior"}, x=-320.0, y=-180.0, scale=0.6667),
-            _step("over_house", "stack", {"under": "house", "over": "melted"}),
+            _step("nearer", "place", {"picture": "melted"}, x=320.0, y=180.0, scale=1.5),
+            _step("over_house", "stack", {"under": "interior", "over": "nearer"}),
         ],
     },
     "145 pods in two files": {

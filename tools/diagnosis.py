@@ -16,7 +16,8 @@ TEXT = """# Diagnosis
 
 What `nexal diagnose` and the Edges bench say of the drifting pods (640 x 360, heavy motion blur, translucent wings) in
 every state, backing, encoding and bit depth that `demo/night/states.py` makes. The backing is in the values in which it
-was mixed; the error is that of its worst channel. Made by `tools/diagnosis.py`; `demo/tests/test_pods.py` holds each row.
+was mixed; the error is that of its worst channel. Made by `tools/diagnosis.py`; `demo/tests/test_pods.py` holds each
+row.
 
 | state | verdict | mixed in | confidence | backing off by |
 |---|---|---|---|---|

@@ -9,6 +9,7 @@ from config.errors import Problem
 from nexal.analysis.assembly_checks import check_assembly
 from nexal.analysis.checks import check_matte
 from nexal.analysis.checks import thin_parts as core_thin_parts
+from nexal.analysis.edge_checks import check_edges
 from nexal.analysis.scout import scout as core_scout
 from nexal.analysis.scout import steps_of
 from nexal.analysis.sum_checks import check_sum
@@ -72,8 +73,8 @@ class ThinParts(Schema):
 
 class Remedy(Schema):
     """What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
-    stand in its place there; a port of it to feed anew; another `op`, `in` or `set` for it; or sources to read
-    otherwise (their `colour`)."""
+    stand in its place there; a port of it to feed anew; another `op`, `in`, `set` or `on` for it; or sources to read
+    otherwise (their `colour` in `read`, their alpha in `read_alpha`)."""
 
     label: str
     steps: list[dict[str, Any]] = []
@@ -81,6 +82,7 @@ class Remedy(Schema):
     feed: dict[str, str] | None = None
     replace: dict[str, Any] | None = None
     read: dict[str, str] | None = None
+    read_alpha: dict[str, str] | None = None
 
 
 class Advice(Schema):
@@ -151,7 +153,8 @@ def checks(request: HttpRequest, shot_id: int, ask: StepAsk) -> list[dict[str, A
     planned = plan_of(get_shot(request, shot_id), ask)
     found = check_matte(engine(), planned, ask.item, **sides(ask.marks))
     found += check_sum(engine(), planned, ask.item)
-    return found + check_assembly(engine(), planned, ask.item)
+    found += check_assembly(engine(), planned, ask.item)
+    return found + check_edges(engine(), planned, ask.item)
 
 
 @router.get("/shots/{shot_id}/slow", response=list[SlowRow])

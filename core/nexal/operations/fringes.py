@@ -47,7 +47,7 @@ def _all_or_none(channels: Sequence[str], description: Description, *, alpha: bo
 
 class ClearBackingSettings(Settings):
     colour: tuple[float, float, float] = setting(
-        (0.0, 0.0, 0.0), "Colour of the backing, in the values of the mixing", widget="colour"
+        (0.0, 0.0, 0.0), "Colour of the backing, in the values of the mixing", widget="colour", sampled=True
     )
     result: Literal["straight", "premultiplied"] = setting("straight", "What the colour becomes")
     encoding: Literal["scene", "display"] = setting("scene", "Values that were mixed: linear light, or encoded")

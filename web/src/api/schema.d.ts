@@ -1388,8 +1388,8 @@ export interface components {
         /**
          * Remedy
          * @description What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
-         *     stand in its place there; a port of it to feed anew; another `op`, `in` or `set` for it; or sources to read
-         *     otherwise (their `colour`).
+         *     stand in its place there; a port of it to feed anew; another `op`, `in`, `set` or `on` for it; or sources to read
+         *     otherwise (their `colour` in `read`, their alpha in `read_alpha`).
          */
         Remedy: {
             /** Label */
@@ -1413,6 +1413,10 @@ export interface components {
             } | null;
             /** Read */
             read?: {
+                [key: string]: string;
+            } | null;
+            /** Read Alpha */
+            read_alpha?: {
                 [key: string]: string;
             } | null;
         };

@@ -25,10 +25,11 @@ type Remedy = components["schemas"]["Remedy"];
 function taken(before: Recipe, item: string, remedy: Remedy): [Recipe, string] {
   if (remedy.feed) return [setPort(before, item, remedy.feed.port!, remedy.feed.address), item];
   if (remedy.replace) return [changeStep(before, item, (step) => ({ ...step, ...remedy.replace })), item];
-  if (remedy.read) {
-    const sources = Object.entries(sourcesOf(before)).map(([name, spec]) =>
-      remedy.read![name] ? [name, { ...spec, colour: remedy.read![name] }] : [name, spec],
-    );
+  if (remedy.read || remedy.read_alpha) {
+    const sources = Object.entries(sourcesOf(before)).map(([name, spec]) => {
+      const [colour, alpha] = [remedy.read?.[name], remedy.read_alpha?.[name]];
+      return [name, { ...spec, ...(colour ? { colour } : {}), ...(alpha ? { read_alpha: alpha } : {}) }];
+    });
     return [{ ...before, sources: Object.fromEntries(sources) as Recipe["sources"] & object }, item];
   }
   const steps = remedy.steps as unknown as Step[];
@@ -44,16 +45,21 @@ function taken(before: Recipe, item: string, remedy: Remedy): [Recipe, string] {
   return insertSteps(before, steps, item);
 }
 
+/** What is told of mattes; a picture's soft alpha is none, unless it is being made. */
+const OF_MATTES = new Set(["grey_core", "background", "turned"]);
+
 interface Props {
   shot: number;
   recipe: Recipe;
   item: Item;
   writable: boolean;
+  /** Whether a picture's alpha is judged as a matte. */
+  mattes: boolean;
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
 /** What is likely wrong with the matte or the sum in focus, each with a remedy of one click. */
-export function Checks({ shot, recipe, item, writable, onPut }: Props) {
+export function Checks({ shot, recipe, item, writable, mattes, onPut }: Props) {
   const marks = useMarks((state) => state.marks);
   const digest = useSettled(item.digest, 400);
   const checks = useQuery({
@@ -71,10 +77,11 @@ export function Checks({ shot, recipe, item, writable, onPut }: Props) {
     gcTime: 30_000,
     retry: false,
   });
-  if (!checks.data?.length || item.problem) return null;
+  const told = checks.data?.filter((row) => mattes || item.plane || !OF_MATTES.has(row.code));
+  if (!told?.length || item.problem) return null;
   return (
     <ul aria-label="Warnings" className="space-y-2">
-      {checks.data.map(({ code, text, remedy }) => (
+      {told.map(({ code, text, remedy }) => (
         <li key={code} className={`border-l-2 pl-2 ${remedy ? "border-clay" : "border-line"}`}>
           <p className={`leading-snug ${remedy ? "text-clay" : "text-dim"}`}>{text}</p>
           {writable && remedy && (

@@ -11,7 +11,7 @@ import { Expressions } from "./Expressions";
 import { Numbers } from "./Numbers";
 import { type Picking, pickColour, pickLevel, pickPoint } from "./picking";
 import { Routes } from "./Routes";
-import { type SettingSchema, kindOf, wordsOf } from "./schema";
+import { type SettingSchema, kindOf, wordOf, wordsOf } from "./schema";
 
 interface Props {
   name: string;
@@ -138,6 +138,26 @@ export function SettingField({ name, schema, value, channels, items, picking, do
             onChange={onChange}
             onPick={onPick}
           />
+        </Line>
+      );
+    }
+    case "numberOrWord": {
+      const word = wordOf(schema)!;
+      return (
+        <Line label={label} title={schema.description}>
+          <Button lit={current === word} onClick={() => onChange(current === word ? 16 : word, true)}>
+            {word}
+          </Button>
+          {current !== word && (
+            <NumberBox
+              label={label}
+              value={Number(current)}
+              step={1}
+              min={0}
+              unit={schema.unit}
+              onChange={onChange}
+            />
+          )}
         </Line>
       );
     }

@@ -33,13 +33,16 @@ interface Props {
   item: string | null;
   operations: OperationRow[];
   writable: boolean;
+  /** Whether a picture's alpha is judged as a matte. */
+  mattes?: boolean;
   onTurnRound: () => void;
   /** Change the recipe and bring the named item into focus. */
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
 /** The bench panel: what the chosen step needs, drawn from its operation's schema. */
-export function StepPanel({ shot, recipe, items, item, operations, writable, onTurnRound, onPut }: Props) {
+export function StepPanel(props: Props) {
+  const { shot, recipe, items, item, operations, writable, mattes = true, onTurnRound, onPut } = props;
   const edit = useDraft((state) => state.edit);
   const step = item ? findStep(recipe, item) : undefined;
   const operation = operations.find((row) => row.op === step?.op);
@@ -122,7 +125,16 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
         )}
         {step.op === "touch_up" && <StrokeList step={step} onRecipe={edit} />}
         {step.op === "shape" && <PathList recipe={recipe} step={step} onRecipe={edit} />}
-        {known && <Checks shot={shot} recipe={recipe} item={known} writable={writable} onPut={onPut} />}
+        {known && (
+          <Checks
+            shot={shot}
+            recipe={recipe}
+            item={known}
+            writable={writable}
+            mattes={mattes}
+            onPut={onPut}
+          />
+        )}
         {operation && (
           <Ports
             operation={operation}
@@ -142,7 +154,13 @@ export function StepPanel({ shot, recipe, items, item, operations, writable, onT
                 value={step.set?.[name]}
                 channels={channels}
                 items={above}
-                picking={{ shot, recipe, items, address: first }}
+                picking={{
+                  shot,
+                  recipe,
+                  items,
+                  address: first,
+                  encoded: step.set?.encoding === "display",
+                }}
                 domain={domain ? "display" : "scene"}
                 onChange={set(name)}
               />

@@ -8,6 +8,8 @@ export interface Picking {
   recipe: Recipe;
   items: Item[];
   address: string | undefined;
+  /** Colours are picked as display-encoded values, not scene-linear. */
+  encoded?: boolean;
 }
 
 async function probe({ shot, recipe }: Picking, address: string, x: number, y: number) {
@@ -53,15 +55,16 @@ export function pickLevel(
   });
 }
 
-/** The next click on the stage gives a scene-linear colour. */
+/** The next click on the stage gives a colour, scene-linear unless encoded values are asked for. */
 export function pickColour(picking: Picking, label: string, take: (rgb: number[]) => void): void {
   const { address } = picking;
   if (!address) return;
   ask(label, (x, y) => {
     void probe(picking, address, x, y).then((row) => {
-      const values = ["R", "G", "B"].map(
-        (name) => row?.channels.find((channel) => channel.name.split(".").pop() === name)?.value,
-      );
+      const values = ["R", "G", "B"].map((name) => {
+        const found = row?.channels.find((channel) => channel.name.split(".").pop() === name);
+        return picking.encoded ? found?.encoded : found?.value;
+      });
       if (values.every((value) => typeof value === "number")) take(values as number[]);
     });
   });

@@ -13,6 +13,8 @@ export interface SettingSchema {
   step?: number;
   unit?: string;
   widget?: string;
+  anyOf?: SettingSchema[];
+  const?: string;
   /** Whether the colour can be picked from the picture. */
   sampled?: boolean;
 }
@@ -27,6 +29,7 @@ export type Kind =
   | "channelNumbers"
   | "routes"
   | "expressions"
+  | "numberOrWord"
   | "other";
 
 export function kindOf(schema: SettingSchema): Kind {
@@ -35,11 +38,17 @@ export function kindOf(schema: SettingSchema): Kind {
   if (schema.widget === "channels") return "channels";
   if (schema.widget === "expressions") return "expressions";
   if (["colour", "point", "triple"].includes(schema.widget ?? "")) return "numbers";
+  if (wordOf(schema)) return "numberOrWord";
   if (schema.enum) return "choice";
   if (schema.type === "boolean") return "switch";
   if (schema.type === "integer") return "integer";
   if (schema.type === "number") return "number";
   return "other";
+}
+
+/** The one word that may stand for a number, such as `all`. */
+export function wordOf(schema: SettingSchema): string | undefined {
+  return schema.anyOf?.find((part) => part.const !== undefined)?.const;
 }
 
 /** A setting's name in words. */

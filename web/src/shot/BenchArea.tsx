@@ -1,5 +1,7 @@
 import type { Item, OperationRow } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
+import { EdgeLine } from "@/benches/edges/EdgeLine";
+import { EdgesPanel } from "@/benches/edges/EdgesPanel";
 import { MattesPanel } from "@/benches/mattes/MattesPanel";
 import { StageTools } from "@/benches/mattes/StageTools";
 import { DeskArea } from "@/benches/passes/DeskArea";
@@ -50,6 +52,8 @@ export function BenchArea({ bench, operations, onTurnRound, onChoose, onCross, .
           over={(placement, shown, onHover) =>
             bench === "passes" ? (
               <LostBoxes placement={placement} />
+            ) : bench === "edges" ? (
+              <EdgeLine placement={placement} />
             ) : (
               <StageTools
                 recipe={recipe}
@@ -68,6 +72,8 @@ export function BenchArea({ bench, operations, onTurnRound, onChoose, onCross, .
       </div>
       {bench === "passes" ? (
         <PassesPanel {...common} operations={operations} onTurnRound={onTurnRound} />
+      ) : bench === "edges" ? (
+        <EdgesPanel {...common} operations={operations} onTurnRound={onTurnRound} />
       ) : (
         <MattesPanel {...common} operations={operations} onTurnRound={onTurnRound} />
       )}

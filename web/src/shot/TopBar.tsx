@@ -20,6 +20,7 @@ interface Props {
 const BENCHES = [
   ["mattes", "Mattes"],
   ["passes", "Passes"],
+  ["edges", "Edges"],
   ["deliver", "Deliver"],
 ] as const;
 

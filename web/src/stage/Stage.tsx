@@ -5,6 +5,7 @@ import { findStep, firstInput, itemOf, type Recipe } from "@/api/recipe";
 import { Message } from "@/parts/Message";
 
 import { matteOver } from "./focus";
+import { FourPanes } from "./FourPanes";
 import { type Placement, place } from "./geometry";
 import { Pane } from "./Pane";
 import { type Backing, ownColour } from "./painting";
@@ -37,8 +38,15 @@ function backingOf(backdrop: Backdrop, own: string, cell: number): PaneAsk["back
   const rgb = (value: number): Backing => ({ kind: "colour", rgb: [value, value, value] });
   if (backdrop === "black") return rgb(0);
   if (backdrop === "white") return rgb(1);
-  const parts = [1, 3, 5].map((start) => parseInt(own.slice(start, start + 2), 16) / 255);
-  return { kind: "colour", rgb: parts as [number, number, number] };
+  return { kind: "colour", rgb: rgbOf(own) };
+}
+
+function rgbOf(hex: string): [number, number, number] {
+  return [1, 3, 5].map((start) => parseInt(hex.slice(start, start + 2), 16) / 255) as [
+    number,
+    number,
+    number,
+  ];
 }
 
 /** The picture in the middle of everything. */
@@ -64,13 +72,16 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
   }, []);
 
   const two = view.panes === "two";
-  const width = two ? Math.floor((size[0] - 1) / 2) : size[0];
+  const alone = view.alone && view.alone.item === item ? view.alone.channels : null;
+  // Over which backdrop a lone channel lies makes no difference.
+  const four = view.panes === "four" && !alone;
+  const width = two || four ? Math.floor((size[0] - 1) / 2) : size[0];
+  const height = four ? Math.floor((size[1] - 1) / 2) : size[1];
   const placement = useMemo(
-    () => (display && width > 0 ? place(display, width, size[1], view.zoom, view.centre) : null),
-    [display, width, size, view.zoom, view.centre],
+    () => (display && width > 0 ? place(display, width, height, view.zoom, view.centre) : null),
+    [display, width, height, view.zoom, view.centre],
   );
 
-  const alone = view.alone && view.alone.item === item ? view.alone.channels : null;
   const over = alone ? null : matteOver(recipe, items, known);
   const laid = over && view.matte !== "off" ? over : null;
   const address = laid ? (view.matte === "alone" ? laid.matte : laid.picture) : (item ?? "");
@@ -96,15 +107,26 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
         : null,
     tint: tintOf(alone),
   });
-  const compared = view.panes === "one" || view.panes === "two" ? null : view.panes;
+  const compared =
+    view.panes === "split" || view.panes === "blink" || view.panes === "difference" ? view.panes : null;
   const second = view.pin ?? firstOf(recipe, items, item);
   const other = usePane({
     ...common,
     name: "other",
     display: display ?? null,
-    picture: view.panes !== "one" && second ? second : null,
+    picture: (two || compared || (four && view.pin)) && second ? second : null,
     matte: null,
     tint: tintOf(second?.channels ?? null),
+  });
+
+  const told = view.fringe && view.fringe.item === item ? view.fringe.told : null;
+  const fringe = usePane({
+    ...common,
+    name: "fringe",
+    display: display ?? null,
+    picture: told && current && !alone ? { ...current, fringe: told } : null,
+    matte: null,
+    tint: undefined,
   });
 
   const probed = useMemo(() => {
@@ -140,17 +162,37 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
         )}
         {item && !known?.problem && placement && display && (
           <>
-            <Pane
-              name="main"
-              label={label}
-              display={display}
-              placement={placement}
-              main={main}
-              other={compared && second ? other : null}
-              compare={compared ?? "split"}
-              onHover={setHover}
-            />
-            {laidOver && !view.pick && !view.preview && laidOver(placement, main.shown, setHover)}
+            {four ? (
+              <FourPanes
+                label={label}
+                display={display}
+                placement={placement}
+                main={main}
+                other={view.pin ? other : null}
+                fringe={told ? fringe : null}
+                exposure={view.exposure}
+                own={
+                  view.backdrop.startsWith("item:") ? main.backing : { kind: "colour", rgb: rgbOf(view.own) }
+                }
+                ownLabel={view.backdrop.startsWith("item:") ? view.backdrop.slice(5) : "own colour"}
+                overlay={(own) =>
+                  laidOver && !view.pick && !view.preview && laidOver(own, main.shown, setHover)
+                }
+                onHover={setHover}
+              />
+            ) : (
+              <Pane
+                name="main"
+                label={told && !alone ? `${label} · fringe` : label}
+                display={display}
+                placement={placement}
+                main={told && !alone ? fringe : main}
+                other={compared && second ? other : null}
+                compare={compared ?? "split"}
+                onHover={setHover}
+              />
+            )}
+            {!four && laidOver && !view.pick && !view.preview && laidOver(placement, main.shown, setHover)}
             {compared && second && (
               <>
                 {compared === "split" && <SplitLine width={size[0]} height={size[1]} />}

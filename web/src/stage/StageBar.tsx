@@ -11,9 +11,10 @@ const NAMES: Record<Panes, string> = {
   split: "Split",
   blink: "Blink",
   difference: "Difference",
+  four: "Four",
 };
 
-const needsPin = (panes: Panes) => panes !== "one" && panes !== "two";
+const needsPin = (panes: Panes) => ["split", "blink", "difference"].includes(panes);
 
 const PROBES = ["1", "3", "5", "9", "17"];
 
@@ -46,6 +47,7 @@ export function StageBar({ zoom, lone, items, onPin }: Props) {
   return (
     <div className="flex min-h-9 shrink-0 flex-wrap items-center gap-x-1.5 gap-y-1 border-t border-line bg-panel px-2 py-1 text-[12px]">
       {panes("two", "Two panes")}
+      {panes("four", "Over black, white, grey and an own backdrop; a pin is beyond the split line")}
       {panes("split", view.pin ? "Split against the pin" : "Pin a view first (P)", "H")}
       {panes("blink", view.pin ? "The view and the pin in turns" : "Pin a view first (P)", "J")}
       {panes("difference", view.pin ? "Difference from the pin" : "Pin a view first (P)", "D")}
@@ -93,9 +95,9 @@ export function StageBar({ zoom, lone, items, onPin }: Props) {
         onChange={(value) => view.change({ matte: value as MatteView })}
         className="w-22"
       />
-      <span className="text-dim">Exposure</span>
       <NumberBox
         label="Exposure"
+        unit="EV"
         value={view.exposure}
         step={0.1}
         min={-12}

@@ -5,7 +5,7 @@ import { type Problem, api, got, postForBytes, problemOf } from "@/api/client";
 import { type Recipe, drafted } from "@/api/recipe";
 
 import type { Planes } from "./painting";
-import { useView } from "./viewState";
+import { type Told, useView } from "./viewState";
 
 export interface ViewAsk {
   recipe: Recipe;
@@ -13,6 +13,7 @@ export interface ViewAsk {
   scale: number;
   region?: [number, number, number, number];
   channels?: string[] | null;
+  fringe?: Told | null;
   /** Name of the asking view: its next request supersedes this one. */
   view?: string;
 }

@@ -6,6 +6,7 @@ import { type Placement, scaleFor, visibleRegion } from "./geometry";
 import { paintIn } from "./painter";
 import type { Backing, Look, Planes } from "./painting";
 import { useLivePlanes } from "./planes";
+import type { Told } from "./viewState";
 
 export interface Shown {
   bitmap: ImageBitmap;
@@ -16,6 +17,7 @@ interface Layer {
   recipe: Recipe;
   address: string;
   channels: string[] | null;
+  fringe?: Told | null;
 }
 
 export interface PaneAsk {
@@ -78,12 +80,15 @@ export function usePane(ask: PaneAsk) {
   const problem = picture.problem;
   const [busy, planes] = [picture.busy, picture.planes];
   return useMemo(
-    () => ({ shown, over: kind ? over : null, kind, problem, busy, planes }),
-    [shown, over, kind, problem, busy, planes],
+    () => ({ shown, over: kind ? over : null, kind, problem, busy, planes, backing }),
+    // The key stands for the backing, whose planes are counted on their own.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+    [shown, over, kind, problem, busy, planes, lookKey, behind.planes],
   );
 }
 
-function usePainted(
+/** Planes painted as they change. */
+export function usePainted(
   planes: Planes | null,
   job: (planes: Planes) => Parameters<typeof paintIn>[1],
   inputs: unknown[],

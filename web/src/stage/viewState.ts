@@ -4,7 +4,14 @@ import type { Recipe } from "@/api/recipe";
 
 export type Backdrop = "weave" | "black" | "white" | "own" | `item:${string}`;
 export type MatteView = "off" | "hatch" | "contour" | "alone";
-export type Panes = "one" | "two" | "split" | "blink" | "difference";
+export type Panes = "one" | "two" | "split" | "blink" | "difference" | "four";
+
+/** What a picture was diagnosed to be. */
+export interface Told {
+  verdict: "straight" | "premultiplied" | "matted";
+  domain: "scene" | "display" | null;
+  backing: [number, number, number];
+}
 
 export interface Pin {
   recipe: Recipe;
@@ -36,6 +43,8 @@ interface ViewState {
   pin: Pin | null;
   probeSize: number;
   pick: Pick | null;
+  /** Show where soft edges depart from what this item truly is. */
+  fringe: { item: string; told: Told } | null;
   /** Shown instead of what is in focus, while something is hovered. */
   preview: { recipe: Recipe; address: string; label: string } | null;
   /** Counts up when results that were waited for are there: views ask again. */
@@ -58,6 +67,7 @@ const START = {
   pin: null,
   probeSize: 1,
   pick: null,
+  fringe: null,
   preview: null,
   turn: 0,
 };

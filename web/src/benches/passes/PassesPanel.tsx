@@ -31,7 +31,7 @@ export function PassesPanel(props: Props) {
         writable={writable}
         onPut={onPut}
       />
-      <StepPanel {...props} />
+      <StepPanel {...props} mattes={false} />
     </aside>
   );
 }

@@ -1,0 +1,55 @@
+import { useEffect } from "react";
+
+import type { Item, OperationRow } from "@/api/client";
+import type { Recipe } from "@/api/recipe";
+import { StepPanel } from "@/bench/StepPanel";
+import { useView } from "@/stage/viewState";
+
+import { DiagnosisPanel } from "./DiagnosisPanel";
+import { EdgeProfile } from "./EdgeProfile";
+import { useEdgeLine } from "./line";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+  operations: OperationRow[];
+  writable: boolean;
+  onTurnRound: () => void;
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+}
+
+/** The Edges bench on the right: diagnosis, edge profile, and the chosen step below. */
+export function EdgesPanel(props: Props) {
+  const { shot, recipe, items, item, writable, onPut } = props;
+  const known = items.find((entry) => entry.name === item);
+  const change = useView((state) => state.change);
+  const open = useEdgeLine((state) => state.open);
+  useEffect(() => open(shot), [shot, open]);
+  // The bench opens over four backdrops and leaves the stage as it was.
+  useEffect(() => {
+    const before = useView.getState().panes;
+    if (before === "one") change({ panes: "four" });
+    return () => change({ panes: before, fringe: null });
+  }, [change]);
+  const picture = known && !known.problem && !known.plane ? known : undefined;
+  return (
+    <aside
+      aria-label="Bench"
+      className="flex w-80 shrink-0 flex-col overflow-hidden border-l border-line bg-panel"
+    >
+      <DiagnosisPanel
+        key={picture?.name ?? ""}
+        shot={shot}
+        recipe={recipe}
+        items={items}
+        picture={picture}
+        writable={writable}
+        onPut={onPut}
+      />
+      {picture && <EdgeProfile shot={shot} recipe={recipe} items={items} picture={picture} />}
+      <StepPanel {...props} mattes={false} />
+    </aside>
+  );
+}

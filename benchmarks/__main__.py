@@ -1,10 +1,17 @@
-"""`python -m benchmarks [chain] [mattes] [passes] [view] [import]`: all of them by default."""
+"""`python -m benchmarks [chain] [edges] [mattes] [passes] [view] [import]`: all of them by default."""
 
 import sys
 
-from benchmarks import chain, importing, mattes, passes, view
+from benchmarks import chain, edges, importing, mattes, passes, view
 
-ALL = {"chain": chain.main, "mattes": mattes.main, "passes": passes.main, "view": view.main, "import": importing.main}
+ALL = {
+    "chain": chain.main,
+    "edges": edges.main,
+    "mattes": mattes.main,
+    "passes": passes.main,
+    "view": view.main,
+    "import": importing.main,
+}
 
 if __name__ == "__main__":
     for name in sys.argv[1:] or ALL:

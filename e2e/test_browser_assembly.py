@@ -54,6 +54,7 @@ class Prism(AssemblyTest):
         for channel, address in (("G", "middle.G"), ("B", "high.B"), ("A", "cover.A")):
             self.bench().get_by_label("Name of a new channel").fill(channel)
             page.keyboard.press("Enter")
+            self.wait_for(lambda c=channel: c in self.step("route")["set"]["to"])
             self.bench().get_by_role("button", name=f"{channel} is fed from").click()
             page.get_by_label(f"Find an address for {channel}").fill(address)
             page.keyboard.press("Enter")

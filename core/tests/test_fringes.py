@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import math
 import unittest
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, rgb, run
 
 from nexal.analysis.diagnose import cure_of, diagnose
+from nexal.analysis.edge_view import Told, fringe, profile
 from nexal.engine import Engine, Plan
 from nexal.kernels.nearest import nearest_known
 from nexal.picture import Alpha, Window
@@ -203,6 +205,47 @@ class Bleeding(CoreTest):
             np.testing.assert_array_equal(got.planes["G"], planes["G"])
 
 
+class Growing(CoreTest):
+    """Alpha of a picture grown and shrunk, its colour with it."""
+
+    def disc(self, alpha: Alpha) -> MemorySource:
+        y, x = np.mgrid[0:60, 0:80]
+        cover = np.clip(18.5 - np.hypot(x - 40, y - 30), 0, 1).astype(np.float32)
+        colour = {"R": 0.8, "G": 0.4, "B": 0.1}
+        planes = {n: v * (cover if alpha is Alpha.PREMULTIPLIED else np.ones_like(cover)) for n, v in colour.items()}
+        if alpha is Alpha.STRAIGHT:
+            planes = {n: np.where(cover > 0, p, 0).astype(np.float32) for n, p in planes.items()}
+        return MemorySource(planes | {"A": cover}, alpha=alpha)
+
+    def test_the_new_edge_has_the_colour_of_the_old(self) -> None:
+        for alpha in (Alpha.PREMULTIPLIED, Alpha.STRAIGHT):
+            for distance in (4.0, -3.0):
+                with self.subTest(f"{alpha} {distance}"):
+                    picture = self.disc(alpha)
+                    ports = {"matte": "p.A", "picture": "p"}
+                    got = run(alone("grow", ports, distance=distance), {"p": picture}, "made")
+                    plain = run(alone("grow", {"matte": "p.A"}, distance=distance), {"p": picture}, "made")
+                    a = got.planes["A"]
+                    np.testing.assert_array_equal(a, plain.planes["Y"])
+                    self.assertIs(got.description.alpha, alpha)
+                    seen = a > 0.01
+                    for name, value in (("R", 0.8), ("G", 0.4), ("B", 0.1)):
+                        wanted = value * a if alpha is Alpha.PREMULTIPLIED else np.full_like(a, value)
+                        np.testing.assert_allclose(got.planes[name][seen], wanted[seen], atol=1e-5)
+
+    def test_a_part_equals_the_whole(self) -> None:
+        picture, ports = self.disc(Alpha.PREMULTIPLIED), {"matte": "p.A", "picture": "p"}
+        whole = run(alone("grow", ports, distance=4.0), {"p": picture}, "made")
+        part = Window(10, 8, 25, 20)
+        cut = run(alone("grow", ports, distance=4.0), {"p": picture}, "made", region=part)
+        np.testing.assert_allclose(cut.planes["R"], whole.planes["R"][part.within(whole.region)], atol=1e-6)
+
+    def test_without_alpha_it_is_refused(self) -> None:
+        sources = {"p": self.disc(Alpha.STRAIGHT), "bare": MemorySource(rgb(80, 60))}
+        ports = {"matte": "p.A", "picture": "bare"}
+        self.assert_refused(lambda: run(alone("grow", ports), sources, "made"), "step 'made'", "no alpha")
+
+
 class Recovering(CoreTest):
     def test_the_foreground_loses_what_showed_through(self) -> None:
         y, x = np.mgrid[0:48, 0:64]
@@ -299,6 +342,12 @@ class Diagnosing(CoreTest):
         self.assertGreater(figures["brighter"], 0.3)
         self.assertEqual(self.told(self.made((0, 0, 0)))["figures"]["under"]["share"], 0)
 
+    def test_a_picture_moved_out_of_sight_is_told_all_the_same(self) -> None:
+        moved = {"name": "moved", "op": "place", "in": {"picture": "p"}, "set": {"x": 900}}
+        recipe = parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}}, "steps": [moved]})
+        plan = Plan(recipe, 1, {"p": MemorySource(self.made((0.02, 0.3, 0.3)), alpha=Alpha.STRAIGHT)})
+        self.assertEqual(diagnose(Engine(), plan, plan.feed("moved"))["verdict"], "matted")
+
     def test_values_that_are_not_finite_do_no_harm(self) -> None:
         planes = self.made((0.02, 0.3, 0.3))
         planes["R"][::16, ::16] = np.nan
@@ -313,6 +362,51 @@ class Diagnosing(CoreTest):
         names = {"p": {"files": "p"}, "o": {"files": "o"}}
         both = Plan(parse_recipe({"nexal": 1, "sources": names}), 1, {"p": picture, "o": other})
         self.assert_refused(lambda: diagnose(Engine(), both, both.feed("p"), both.feed("o.M")), "o", "differ in size")
+
+
+class Seen(CoreTest):
+    """The profile of an edge and the fringe, against values by hand."""
+
+    def plan(self, planes: dict[str, np.ndarray], alpha: Alpha) -> Plan:
+        recipe = parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}}})
+        return Plan(recipe, 1, {"p": MemorySource(planes, alpha=alpha)})
+
+    def ramp(self) -> dict[str, np.ndarray]:
+        """Alpha that rises by 1/40 a pixel from column 10 on; colour 0.5 everywhere, straight."""
+        a = np.clip((np.arange(60) - 10) / 40, 0, 1).astype(np.float32)[None] * np.ones((20, 1), np.float32)
+        return dict.fromkeys("RGB", np.full_like(a, 0.5)) | {"A": a}
+
+    def test_the_comp_along_a_line(self) -> None:
+        plan = self.plan(self.ramp(), Alpha.STRAIGHT)
+        row = profile(Engine(), plan, plan.feed("p"), (10.5, 9.5), (50.5, 9.5), (1.0, 0.0, 0.2))
+        a = np.linspace(0, 1, len(row["a"]))
+        np.testing.assert_allclose(row["a"], a, atol=1e-5)
+        for name, back in (("r", 1.0), ("g", 0.0), ("b", 0.2)):
+            np.testing.assert_allclose(row[name], srgb(0.5 * a + (1 - a) * back), atol=2e-3)
+        self.assertAlmostEqual(row["step"], 40 / (len(row["a"]) - 1), 6)
+
+    def test_lines_that_say_nothing_are_refused(self) -> None:
+        plan = self.plan(self.ramp(), Alpha.STRAIGHT)
+        for end, words in (((5.0, 5.2), "no length"), ((900.0, 900.0), "outside")):
+            start = (5.0, 5.0) if words == "no length" else (800.0, 800.0)
+            self.assert_refused(lambda s=start, e=end: profile(Engine(), plan, plan.feed("p"), s, e), "line", words)
+
+    def test_the_fringe_is_warm_where_too_bright_and_cold_where_too_dark(self) -> None:
+        planes = self.ramp()
+        whole = Window(0, 0, 60, 20)
+        for backing, warm in ((0.9, True), (0.0, False)):
+            mixed = {n: planes["A"] * 0.5 + (1 - planes["A"]) * np.float32(backing) for n in "RGB"} | {"A": planes["A"]}
+            plan = self.plan(mixed, Alpha.STRAIGHT)
+            told = Told("matted", "scene", (backing, backing, backing))
+            seen = fringe(Engine(), plan, plan.feed("p"), Fraction(1), whole, told).planes
+            middle = [float(seen[name][10, 24]) for name in "RGB"]
+            self.assertEqual(middle[0] > middle[2], warm)
+            self.assertGreater(abs(middle[0] - middle[2]), 0.3)
+            # Nothing is said of what is clear or solid.
+            self.assertEqual(len({round(float(seen[name][10, 58]), 5) for name in "RGB"}), 1)
+        plan = self.plan(planes, Alpha.STRAIGHT)
+        clean = fringe(Engine(), plan, plan.feed("p"), Fraction(1), whole, Told("straight", None, (0, 0, 0))).planes
+        np.testing.assert_allclose(clean["R"], clean["B"], atol=1e-6)
 
 
 if __name__ == "__main__":

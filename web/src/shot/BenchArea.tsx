@@ -1,6 +1,6 @@
 import type { Item, OperationRow } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
-import { EdgeLine } from "@/benches/edges/EdgeLine";
+import { EdgeTools } from "@/benches/edges/EdgeTools";
 import { EdgesPanel } from "@/benches/edges/EdgesPanel";
 import { MattesPanel } from "@/benches/mattes/MattesPanel";
 import { StageTools } from "@/benches/mattes/StageTools";
@@ -53,7 +53,13 @@ export function BenchArea({ bench, operations, onTurnRound, onChoose, onCross, .
             bench === "passes" ? (
               <LostBoxes placement={placement} />
             ) : bench === "edges" ? (
-              <EdgeLine placement={placement} />
+              <EdgeTools
+                recipe={recipe}
+                items={items}
+                item={item}
+                placement={placement}
+                writable={writable}
+              />
             ) : (
               <StageTools
                 recipe={recipe}

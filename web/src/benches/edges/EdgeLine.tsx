@@ -52,7 +52,7 @@ export function EdgeLine({ placement }: { placement: Placement }) {
       role="img"
       aria-label="Edge line"
       data-testid="edge-line"
-      className={`absolute inset-0 h-full w-full touch-none ${drawing ? "cursor-crosshair" : "pointer-events-none"}`}
+      className={`absolute inset-0 h-full w-full touch-none ${drawing ? "pointer-events-auto cursor-crosshair" : "pointer-events-none"}`}
       onPointerDown={(event) => {
         if (!drawing) return;
         const [x, y] = at(event);

@@ -169,6 +169,23 @@ class BrowserTest(StaticLiveServerTestCase):
                 self.fail(f"still not so after {seconds} s: {what}")
             page.wait_for_timeout(60)
 
+    def delivered(self, file: str) -> Path:
+        """The item in focus delivered as it is proposed, and downloaded."""
+        page = self.page
+        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
+        page.get_by_role("button", name="New deliverable").click()
+        page.get_by_role("dialog").get_by_role("button", name="Render", exact=True).click()
+        return self.downloaded(file)
+
+    def downloaded(self, file: str) -> Path:
+        link = self.page.get_by_role("link", name=file)
+        link.wait_for()
+        with self.page.expect_download() as waiting:
+            link.click()
+        path = Path(self.enterContext(tempfile.TemporaryDirectory())) / file
+        waiting.value.save_as(path)
+        return path
+
     # The stage
 
     def pane(self, page: Page, name: str = "main") -> Locator:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -172,7 +170,6 @@ class Remedies(AssemblyTest):
 
 class Delivered(AssemblyTest):
     def test_a_position_pass_from_another_file_goes_out_with_the_render_bit_by_bit(self) -> None:
-        page = self.page
         where = {
             f"position.{axis}": np.random.default_rng(index).standard_normal((HEIGHT, WIDTH)).astype(np.float32)
             for index, axis in enumerate("XYZ")
@@ -181,15 +178,7 @@ class Delivered(AssemblyTest):
         route = {"name": "whole", "op": "route", "in": {"base": "render"}, "set": {"to": to}}
         files = {"render.exr": exr_bytes(flat(0.4)), "where.exr": exr_bytes(where)}
         self.open_made(["render", "where"], files, [route], "whole")
-        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
-        page.get_by_role("button", name="New deliverable").click()
-        page.get_by_role("dialog").get_by_role("button", name="Render", exact=True).click()
-        link = page.get_by_role("link", name="whole.exr")
-        link.wait_for()
-        with page.expect_download() as waiting:
-            link.click()
-        path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "whole.exr"
-        waiting.value.save_as(path)
+        path = self.delivered("whole.exr")
         import OpenEXR
 
         with OpenEXR.File(str(path), separate_channels=True) as file:

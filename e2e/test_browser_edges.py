@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -99,12 +98,7 @@ class Pair(EdgesTest):
             dialog.get_by_role("combobox", name="Format").click()
             page.get_by_role("option", name=name.upper()).click()
             dialog.get_by_role("button", name="Render", exact=True).click()
-            link = page.get_by_role("link", name=f"cleared{suffix}")
-            link.wait_for()
-            with page.expect_download() as waiting:
-                link.click()
-            path = Path(self.enterContext(tempfile.TemporaryDirectory())) / f"cleared{suffix}"
-            waiting.value.save_as(path)
+            path = self.downloaded(f"cleared{suffix}")
             self.assert_delivered(path, state)
 
     def assert_delivered(self, path: Path, state: str) -> None:

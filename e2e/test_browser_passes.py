@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
-from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -188,16 +186,7 @@ class Passes(BrowserTest):
         self.assertEqual(page.get_by_label("Marks and shapes").locator("rect").count(), 1)
 
     def test_a_render_is_delivered_with_all_layers_as_they_were(self) -> None:
-        page = self.page
-        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
-        page.get_by_role("button", name="New deliverable").click()
-        page.get_by_role("dialog").get_by_role("button", name="Render", exact=True).click()
-        link = page.get_by_role("link", name="render.exr")
-        link.wait_for()
-        with page.expect_download() as waiting:
-            link.click()
-        path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "render.exr"
-        waiting.value.save_as(path)
+        path = self.delivered("render.exr")
         import OpenEXR
 
         with OpenEXR.File(str(path), separate_channels=True) as file:

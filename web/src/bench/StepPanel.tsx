@@ -1,6 +1,4 @@
-import type { Item, OperationRow } from "@/api/client";
 import {
-  type Recipe,
   bypassing,
   changeStep,
   findStep,
@@ -25,19 +23,11 @@ import { Ports } from "./Ports";
 import { SettingField } from "./SettingField";
 import { SourcePanel } from "./SourcePanel";
 import { type SettingSchema, wordsOf } from "./schema";
+import type { BenchProps } from "./props";
 
-interface Props {
-  shot: number;
-  recipe: Recipe;
-  items: Item[];
-  item: string | null;
-  operations: OperationRow[];
-  writable: boolean;
+interface Props extends BenchProps {
   /** Whether a picture's alpha is judged as a matte. */
   mattes?: boolean;
-  onTurnRound: () => void;
-  /** Change the recipe and bring the named item into focus. */
-  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
 /** The bench panel: what the chosen step needs, drawn from its operation's schema. */

@@ -1,7 +1,6 @@
 import { useEffect } from "react";
 
-import type { Item, OperationRow } from "@/api/client";
-import type { Recipe } from "@/api/recipe";
+import type { BenchProps } from "@/bench/props";
 import { StepPanel } from "@/bench/StepPanel";
 import { useView } from "@/stage/viewState";
 
@@ -9,19 +8,8 @@ import { DiagnosisPanel } from "./DiagnosisPanel";
 import { EdgeProfile } from "./EdgeProfile";
 import { useEdgeLine } from "./line";
 
-interface Props {
-  shot: number;
-  recipe: Recipe;
-  items: Item[];
-  item: string | null;
-  operations: OperationRow[];
-  writable: boolean;
-  onTurnRound: () => void;
-  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
-}
-
 /** The Edges bench on the right: diagnosis, edge profile, and the chosen step below. */
-export function EdgesPanel(props: Props) {
+export function EdgesPanel(props: BenchProps) {
   const { shot, recipe, items, item, writable, onPut } = props;
   const known = items.find((entry) => entry.name === item);
   const change = useView((state) => state.change);

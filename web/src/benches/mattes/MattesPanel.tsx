@@ -1,5 +1,5 @@
-import type { Item, OperationRow } from "@/api/client";
-import { type Recipe, insertSteps } from "@/api/recipe";
+import { insertSteps } from "@/api/recipe";
+import type { BenchProps } from "@/bench/props";
 import { StepPanel } from "@/bench/StepPanel";
 import { pictureOf } from "@/stage/focus";
 
@@ -7,19 +7,8 @@ import { ScoutBoard } from "./ScoutBoard";
 import { addAlpha } from "./strokes";
 import { Tools } from "./Tools";
 
-interface Props {
-  shot: number;
-  recipe: Recipe;
-  items: Item[];
-  item: string | null;
-  operations: OperationRow[];
-  writable: boolean;
-  onTurnRound: () => void;
-  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
-}
-
 /** The Mattes bench: scout above, the tools of the hand, and the chosen step below. */
-export function MattesPanel(props: Props) {
+export function MattesPanel(props: BenchProps) {
   const { shot, recipe, items, item, writable, onPut } = props;
   const known = items.find((entry) => entry.name === item);
   const picture =

@@ -1,23 +1,11 @@
-import type { Item, OperationRow } from "@/api/client";
-import { type Recipe } from "@/api/recipe";
+import type { BenchProps } from "@/bench/props";
 import { StepPanel } from "@/bench/StepPanel";
 
 import { AuditPanel } from "./AuditPanel";
 import { renderOf } from "./balance";
 
-interface Props {
-  shot: number;
-  recipe: Recipe;
-  items: Item[];
-  item: string | null;
-  operations: OperationRow[];
-  writable: boolean;
-  onTurnRound: () => void;
-  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
-}
-
 /** The Passes bench on the right: audit above, the chosen step below. */
-export function PassesPanel(props: Props) {
+export function PassesPanel(props: BenchProps) {
   const { shot, recipe, items, item, writable, onPut } = props;
   return (
     <aside

@@ -159,6 +159,8 @@ class Access(BrowserTest):
             "shots": (f"/projects/{self.project.pk}", "040 moth"),
             "mattes": (f"/shots/{self.shot.pk}?item=core", "core"),
             "source": (f"/shots/{self.shot.pk}?item=moth", "moth"),
+            "passes": (f"/shots/{self.shot.pk}?item=moth&bench=passes", "Nothing is added up yet"),
+            "edges": (f"/shots/{self.shot.pk}?item=cut&bench=edges", "Edge profile"),
             "deliver": (f"/shots/{self.shot.pk}?bench=deliver", "Nothing is delivered yet"),
         }
         signed_out = self.new_page()

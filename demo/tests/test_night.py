@@ -306,7 +306,7 @@ class Seeding(ServerTest):
             axes = {f"position.{axis}": plate()["R"].astype(np.float32) for axis in "XYZ"}
             passes |= axes | {"depth.Z": plate()["G"], "rgba.A": plate()["G"], "A": plate()["G"]}
             for name in generate.PICTURES:
-                plain = name.endswith(".png") or name in ("wing.exr", "interior.exr")
+                plain = name in ("fern.png", "frond.png", "wing.exr", "interior.exr")
                 (folder / name).write_bytes(exr_bytes(plate() | ({} if plain else passes)))
             inks = {name: plate()["G"] for name in "CMYK"}
             (folder / "print.tif").write_bytes(exr_bytes(inks))

@@ -9,7 +9,7 @@ from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
 from config.errors import Problem
-from nexal.analysis.edge_view import Told, fringe
+from nexal.analysis.edge_view import Told, evidence, fringe
 from nexal.analysis.view import Shown, shown
 from nexal.analysis.view import histogram as core_histogram
 from nexal.analysis.view import probe as core_probe
@@ -43,6 +43,8 @@ class ViewAsk(Ask):
     region: tuple[int, int, int, int] | None = Field(None, description="x, y, width, height at that scale")
     channels: list[str] | None = None
     fringe: ToldAs | None = Field(None, description="Show where the soft band departs from this state of the picture")
+    evidence: Literal["brighter", "under"] | None = Field(None, description="Show what speaks for a diagnosis")
+    alpha: str | None = Field(None, description="With `evidence`, an alpha that came apart from the picture")
     view: str = Field("", description="Name of the asking view; its next request supersedes this one")
 
 
@@ -171,7 +173,7 @@ def revision_view(
         request,
         planned,
         feed,
-        ViewAsk(address=address, scale=scale, frame=frame, region=None, fringe=None, view=""),
+        ViewAsk(address=address, scale=scale, frame=frame),
         None,
     )
     response["ETag"] = tag
@@ -210,6 +212,9 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
         told = Told(**ask.fringe.dict())
         colours = fringe(engine(), planned, feed, scale, region, told, cancellation)
         seen = Shown(colours, [None] * 3, labels=True)
+    elif ask.evidence:
+        apart = planned.feed(ask.alpha) if ask.alpha else None
+        seen = Shown(evidence(engine(), planned, feed, ask.evidence, scale, region, apart), [None] * 3, labels=True)
     else:
         seen = shown(engine(), planned, feed, names, scale, region, cancellation)
     body: bytes | memoryview = half_planes(seen.picture)

@@ -96,6 +96,19 @@ class Looking(EdgesTest):
         seen = planes_of(self.ask("view", clear, address="clear", fringe=told))
         self.assertEqual(float(np.abs(seen["R"].astype(float) - seen["B"]).max()), 0)
 
+    def test_the_evidence_as_pictures(self) -> None:
+        a = soft()
+        under = planes_of(self.ask("view", address="teal", evidence="under"))
+        # What lies where alpha is 0 is the backing, as it is seen; elsewhere nothing is shown.
+        self.assertAlmostEqual(float(under["G"][2, 2]), 1.055 * TEAL[1] ** (1 / 2.4) - 0.055, 2)
+        self.assertEqual(float(under["G"][a > 0].max()), 0)
+        brighter = planes_of(self.ask("view", address="teal", evidence="brighter"))["R"].astype(np.float32)
+        encoded = 1.055 * np.maximum.reduce([matted(TEAL)[n] for n in "RGB"]) ** (1 / 2.4) - 0.055
+        sure = (a > 0.05) & (a < 0.95) & (np.abs(encoded - a) > 0.05)
+        np.testing.assert_array_equal(brighter[sure] > 0.9, (encoded > a)[sure])
+        apart = planes_of(self.ask("view", address="picture", alpha="cover.A", evidence="under"))
+        np.testing.assert_array_equal(apart["G"], under["G"])
+
 
 class Advised(EdgesTest):
     def found(self, *steps: dict[str, Any]) -> list[dict[str, Any]]:

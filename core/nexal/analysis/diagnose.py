@@ -205,7 +205,9 @@ def diagnose(engine: Engine, plan: Plan, picture: Feed, alpha: Feed | None = Non
     if alpha is None and not description.has_alpha:
         return _answer("no_alpha", None, 1.0, claims, {})
     names = [*colours.values(), *([] if alpha else [ALPHA_NAME])]
-    region = description.window
+    # What stands out of the picture counts only where nothing else is there.
+    region = description.display.intersect(description.window)
+    region = description.window if region.empty else region
     if region.empty:
         return _answer("cannot_tell", None, 0.0, claims, {})
     read = engine.evaluate(picture, plan, region=region, channels=names, keep_all=True, patient=False).planes

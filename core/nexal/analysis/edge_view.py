@@ -17,7 +17,7 @@ from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
 from nexal.kernels.pointmath import decode, encode, safe_divide
 from nexal.operations.passes import pass_channels
-from nexal.picture import ALPHA_NAME, Alpha, Picture, Plane, Window
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Picture, Plane, Window
 
 SAMPLES = 160
 SOFT = (0.01, 0.99)
@@ -148,6 +148,38 @@ def fringe(
         for index, name in enumerate("RGB")
     }
     return Picture(feed.description, region, scale, shown)
+
+
+def evidence(
+    engine: Engine,
+    plan: Plan,
+    feed: Feed,
+    kind: str,
+    scale: Fraction,
+    region: Window,
+    alpha: Feed | None = None,
+) -> Picture:
+    """What speaks for a diagnosis, as display values R, G, B over a region.
+
+    `brighter`: soft pixels whose encoded colour exceeds their alpha in white, other soft ones in grey. `under`: the
+    colour that pixels with alpha 0 hold, everything else black. `alpha` is one that came apart from the picture.
+    Raises RecipeError without alpha.
+    """
+    if alpha is None and not feed.description.has_alpha:
+        raise RecipeError("has no alpha", where=feed.node.item, remedy="choose a picture with soft edges")
+    stored, cover = _planes(engine, plan, feed, region, scale)
+    if alpha is not None:
+        apart = engine.evaluate(alpha, plan, scale=scale, region=region, keep_all=True, patient=False)
+        cover = np.nan_to_num(apart.planes[PLANE_NAME], posinf=1, neginf=0)
+    if kind == "under":
+        shown = {name: np.where(cover == 0, encode(plane), 0) for name, plane in zip("RGB", stored, strict=True)}
+    else:
+        soft = (cover > SOFT[0]) & (cover < SOFT[1])
+        brighter = soft & (encode(np.maximum.reduce(stored)) > cover + 0.01)
+        grey = np.where(brighter, 1.0, np.where(soft, 0.28, 0.05))
+        shown = dict.fromkeys("RGB", grey)
+    planes = {name: np.ascontiguousarray(plane, np.float32) for name, plane in shown.items()}
+    return Picture(feed.description, region, scale, planes)
 
 
 def _luminance(planes: list[Plane]) -> Plane:

@@ -1138,6 +1138,16 @@ export interface components {
             /** @description Show where the soft band departs from this state of the picture */
             fringe?: components["schemas"]["ToldAs"] | null;
             /**
+             * Evidence
+             * @description Show what speaks for a diagnosis
+             */
+            evidence?: ("brighter" | "under") | null;
+            /**
+             * Alpha
+             * @description With `evidence`, an alpha that came apart from the picture
+             */
+            alpha?: string | null;
+            /**
              * View
              * @description Name of the asking view; its next request supersedes this one
              * @default

@@ -163,15 +163,15 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
         ) : (
           <SmallPicture planes={planes.data} label={name} className="h-full w-full !object-cover" />
         )}
-        {item && !item.problem && !item.plane && item.alpha !== "none" && (
-          <span
-            title={`Its colour is taken for ${item.alpha}`}
-            className="absolute bottom-0 right-0 rounded-tl-sm bg-panel/85 px-1 text-[10px] leading-[14px] text-dim"
-          >
-            {item.alpha === "straight" ? "straight" : "premult"}
-          </span>
-        )}
       </button>
+      {item && !item.problem && !item.plane && item.alpha !== "none" && (
+        <span
+          title={`Its colour is taken for ${item.alpha}`}
+          className="pointer-events-none absolute right-px top-[42px] rounded-tl-sm bg-panel/85 px-1 text-[10px] leading-[14px] text-dim"
+        >
+          {item.alpha === "straight" ? "straight" : "premult"}
+        </span>
+      )}
       <div className="mt-1 flex items-baseline gap-1 font-narrow text-[12px]">
         <span className="truncate text-text">{name}</span>
         <span className="ml-auto shrink-0 truncate text-[11px] text-faint">

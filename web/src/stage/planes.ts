@@ -14,6 +14,9 @@ export interface ViewAsk {
   region?: [number, number, number, number];
   channels?: string[] | null;
   fringe?: Told | null;
+  /** What speaks for a diagnosis, and an alpha that came apart. */
+  evidence?: "brighter" | "under";
+  alpha?: string | null;
   /** Name of the asking view: its next request supersedes this one. */
   view?: string;
 }
@@ -143,6 +146,25 @@ export function useHistogram(
     enabled: enabled && digest !== "",
     staleTime: Infinity,
     gcTime: 120_000,
+  });
+}
+
+/** What speaks for a diagnosis, as a small picture. */
+export function useEvidence(
+  shot: number,
+  recipe: Recipe,
+  address: string,
+  digest: string,
+  evidence: "brighter" | "under",
+  alpha: string | undefined,
+) {
+  return useQuery({
+    queryKey: ["evidence", shot, digest, evidence, alpha],
+    queryFn: () => fetchPlanes(shot, { recipe, address, scale: 4, evidence, alpha: alpha ?? null }),
+    enabled: digest !== "",
+    staleTime: Infinity,
+    gcTime: 60_000,
+    retry: false,
   });
 }
 

@@ -97,7 +97,11 @@ export function DiagnosisPanel({ shot, recipe, items, picture, writable, onPut }
       {answer && picture && (
         <>
           <p className="flex flex-wrap items-center gap-x-1.5 text-[14px]" data-testid="verdict">
-            <span className="font-semibold text-lichen">{VERDICTS[answer.verdict]}</span>
+            <span
+              className={`font-semibold ${answer.verdict === "cannot_tell" ? "text-dim" : "text-lichen"}`}
+            >
+              {VERDICTS[answer.verdict]}
+            </span>
             {answer.verdict === "matted" && (
               <Swatch values={answer.backing} encoded={answer.domain === "display"} />
             )}
@@ -118,7 +122,15 @@ export function DiagnosisPanel({ shot, recipe, items, picture, writable, onPut }
               onChange={setAlpha}
             />
           )}
-          <Evidence answer={answer} />
+          <Evidence
+            answer={answer}
+            open={isSource}
+            shot={shot}
+            recipe={recipe}
+            address={picture.name}
+            digest={digest}
+            alpha={alpha}
+          />
           <div className="flex flex-wrap gap-1.5">
             {cure && writable && (
               <Button lit onClick={() => onPut((before) => cured(before, picture.name, cure))}>
@@ -151,6 +163,15 @@ function toldOf(answer: Diagnosed): Told | null {
 /** What the file says of itself, and whether that is true. */
 function Claims({ answer }: { answer: Diagnosed }) {
   const { claims, verdict } = answer;
+  if (verdict === "cannot_tell")
+    return (
+      <p className="text-dim">
+        {(answer.figures.soft as number | undefined)
+          ? "Its soft pixels speak as much for one state as for another"
+          : "There is no soft pixel to tell by"}
+        ; it is taken for {claims === "none" ? "opaque" : claims}
+      </p>
+    );
   if (claims === "none") return null;
   const known = verdict === "straight" || verdict === "premultiplied" || verdict === "matted";
   const wrong = known && (verdict !== claims || (verdict === "premultiplied" && answer.domain === "display"));

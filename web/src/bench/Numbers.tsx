@@ -10,13 +10,18 @@ interface Props {
   step: number;
   /** Shown as a swatch where the numbers are a colour. */
   colour?: boolean;
+  /** The colour's numbers are display values already. */
+  encoded?: boolean | undefined;
   onChange: (value: number[], done: boolean) => void;
   onPick?: (() => void) | undefined;
 }
 
 /** Two to four numbers side by side, a swatch where they are a colour, a dropper where they can be picked. */
-export function Numbers({ label, value, step, colour, onChange, onPick }: Props) {
-  const byte = (number: number) => Math.round(255 * encode(Math.min(1, Math.max(0, number))));
+export function Numbers({ label, value, step, colour, encoded, onChange, onPick }: Props) {
+  const byte = (number: number) => {
+    const held = Math.min(1, Math.max(0, number));
+    return Math.round(255 * (encoded ? held : encode(held)));
+  };
   const [r = 0, g = r, b = r] = value;
   return (
     <div className="flex min-w-0 items-center gap-0.5">

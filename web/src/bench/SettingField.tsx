@@ -135,6 +135,7 @@ export function SettingField({ name, schema, value, channels, items, picking, do
             value={current as number[]}
             step={schema.widget === "point" ? 1 : 0.01}
             colour={colour}
+            encoded={picking.encoded}
             onChange={onChange}
             onPick={onPick}
           />

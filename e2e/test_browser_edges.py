@@ -136,6 +136,32 @@ class Pair(EdgesTest):
         self.bench().get_by_role("button", name="Fringe").click()
         self.wait_for_page(page, lambda: self.pane(page, "fringe").count() == 1 and spread() == 0)
 
+    def test_before_and_after_in_every_pane_by_split_and_blink(self) -> None:
+        page = self.page
+        self.cure()
+        right, left = (WIDTH // 2 + 60, HEIGHT // 2), (WIDTH // 2 - 60, HEIGHT // 2)
+        # Over black: the colour of the true comp, and that of the file with its backing still in it.
+        true, matted = ([0] * 3 for _ in range(2))
+        for (x, y), place in ((left, true), (right, matted)):
+            a, f = float(soft()[y, x]), straight()[y, x]
+            stored = f if place is true else f * a + GREY * (1 - a)
+            place[:] = [code(decode(np.float32(v)) * a) for v in stored]
+        self.choose_item(page, "joined")
+        self.verdict().get_by_text("Matted with").wait_for()
+        page.keyboard.press("p")
+        self.choose_item(page, "cleared")
+        self.verdict().get_by_text("Straight").wait_for()
+        self.assert_pixel(page, *left, true, near=9)
+        self.assert_pixel(page, *right, matted, near=9)
+        page.keyboard.press("j")
+        seen: set[int] = set()
+
+        def both() -> bool:
+            seen.add(self.pixel(page, *right)[0])
+            return max(seen) - min(seen) > 15
+
+        self.wait_for_page(page, both)
+
     def test_a_line_across_the_edge_is_drawn_kept_and_dragged(self) -> None:
         page = self.page
         self.cure()

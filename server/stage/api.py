@@ -169,13 +169,8 @@ def revision_view(
     tag = f'"{feed.node.digest}-{address}-{scale}"'
     if request.headers.get("If-None-Match") == tag:
         return HttpResponse(status=304)
-    response = _picture(
-        request,
-        planned,
-        feed,
-        ViewAsk(address=address, scale=scale, frame=frame),
-        None,
-    )
+    ask = ViewAsk.model_validate({"address": address, "scale": scale, "frame": frame})
+    response = _picture(request, planned, feed, ask, None)
     response["ETag"] = tag
     response["Cache-Control"] = "private, max-age=31536000, immutable"
     return response

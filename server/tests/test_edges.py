@@ -134,6 +134,9 @@ class Advised(EdgesTest):
         (warning,) = self.found(stack)
         self.assertEqual(warning["remedy"]["instead"], "teal")
         self.assertEqual([step["op"] for step in warning["remedy"]["steps"]], ["clear_backing"])
+        grade = {"name": "warm", "op": "grade", "in": {"picture": "teal"}, "set": {"exposure": 1}}
+        texts = [row["text"] for row in self.ask("checks", grade, item="warm").json()]
+        self.assertTrue(any("graded as premultiplied" in text for text in texts), texts)
         (warning,) = self.found(stack | {"in": {"under": "plain", "over": "straight"}})
         self.assertEqual(warning["remedy"]["read_alpha"], {"straight": "straight"})
         clear = {"name": "clear", "op": "clear_backing", "in": {"picture": "teal"}, "set": {"colour": list(TEAL)}}

@@ -19,7 +19,7 @@ def check_edges(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]:
 
     - colour divided or multiplied by alpha that was so already
     - alpha blurred without its colour
-    - a picture laid over another that is not what it is taken for
+    - a picture laid over another, or graded, that is not what it is taken for
     """
     step = plan.recipe.step(item)
     if step is None or not step.on:
@@ -69,10 +69,8 @@ def _alpha_alone(plan: Plan, step: Step) -> list[dict[str, Any]]:
 
 
 def _contradicted(engine: Engine, plan: Plan, step: Step) -> list[dict[str, Any]]:
-    if step.op != "stack":
-        return []
     found = []
-    for port in ("under", "over"):
+    for port in {"stack": ("under", "over"), "grade": ("picture",)}.get(step.op, ()):
         address = step.inputs.get(port)
         if not isinstance(address, str):
             continue
@@ -91,12 +89,13 @@ def _contradicted(engine: Engine, plan: Plan, step: Step) -> list[dict[str, Any]
             remedy["read_alpha"] = {name: cure["read"]}
         else:
             remedy |= {"steps": cure["steps"], "instead": name}
+        done = "laid in" if step.op == "stack" else "graded"
         what = {"matted": "matted with a colour"}.get(answer["verdict"], answer["verdict"])
         how = " in encoded values" if answer["domain"] == "display" else ""
         found.append(
             {
                 "code": f"not_{answer['claims']}_{port}",
-                "text": f"{address} is {what}{how}, and is laid in as {answer['claims']}: its soft edge shows a fringe",
+                "text": f"{address} is {what}{how}, and is {done} as {answer['claims']}: its soft edge shows a fringe",
                 "remedy": remedy,
             }
         )

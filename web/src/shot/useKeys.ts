@@ -49,7 +49,11 @@ export function useKeys(context: Context): void {
       if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
       const known = items.find((entry) => entry.name === item);
       const alone = view.alone?.item === item ? view.alone.channels : null;
-      const compare = (how: Panes) => view.pin && view.change({ panes: view.panes === how ? "one" : how });
+      const compare = (how: Panes) => {
+        if (!view.pin) return;
+        if (view.panes === "four" && (how === "split" || how === "blink")) view.change({ within: how });
+        else view.change({ panes: view.panes === how ? "one" : how });
+      };
       const actions: Record<string, () => void> = {
         "0": () => view.change({ alone: null }),
         z: () => view.change(view.zoom === 0 ? { zoom: 1, centre: null } : { zoom: 0, centre: null }),

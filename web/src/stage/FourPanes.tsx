@@ -18,8 +18,9 @@ interface Props {
   exposure: number;
   own: Backing;
   ownLabel: string;
-  /** What it is compared with beyond the split line, over the same backdrops. */
+  /** What it is compared with, over the same backdrops: beyond the split line, or in turns. */
   other: Drawn | null;
+  compare: "split" | "blink";
   overlay: (placement: Placement) => ReactNode;
   onHover: (at: [number, number] | null) => void;
 }
@@ -54,7 +55,7 @@ export function FourPanes({ main, other, fringe, exposure, own, ownLabel, ...com
   );
 }
 
-type Common = Pick<Props, "label" | "display" | "placement" | "overlay" | "onHover">;
+type Common = Pick<Props, "label" | "display" | "placement" | "compare" | "overlay" | "onHover">;
 
 interface OverProps extends Common {
   name: string;
@@ -103,7 +104,18 @@ interface CellProps extends Common {
   other: Drawn | null;
 }
 
-function Cell({ name, caption, label, display, placement, drawn, other, overlay, onHover }: CellProps) {
+function Cell({
+  name,
+  caption,
+  label,
+  display,
+  placement,
+  drawn,
+  other,
+  compare,
+  overlay,
+  onHover,
+}: CellProps) {
   return (
     <div className="relative flex min-h-0 min-w-0">
       <Pane
@@ -113,7 +125,7 @@ function Cell({ name, caption, label, display, placement, drawn, other, overlay,
         placement={placement}
         main={drawn}
         other={other?.shown ? other : null}
-        compare="split"
+        compare={compare}
         onHover={onHover}
       />
       {overlay(placement)}

@@ -71,6 +71,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
                 placement={placement}
                 main={main}
                 other={view.pin ? other : null}
+                compare={view.within}
                 fringe={told ? seen.fringe : null}
                 exposure={view.exposure}
                 own={

@@ -29,12 +29,16 @@ interface Props {
 /** Under the stage: panes, pin, backdrop, matte view, exposure, zoom. */
 export function StageBar({ zoom, lone, items, onPin }: Props) {
   const view = useView();
+  const inside = (value: Panes): value is "split" | "blink" =>
+    view.panes === "four" && (value === "split" || value === "blink");
   const panes = (value: Panes, label: string, keys?: string) => (
     <Tip text={label} keys={keys}>
       <Button
-        lit={view.panes === value}
+        lit={view.panes === value || (inside(value) && view.pin !== null && view.within === value)}
         disabled={needsPin(value) && !view.pin}
-        onClick={() => view.change({ panes: view.panes === value ? "one" : value })}
+        onClick={() =>
+          view.change(inside(value) ? { within: value } : { panes: view.panes === value ? "one" : value })
+        }
       >
         {NAMES[value]}
       </Button>

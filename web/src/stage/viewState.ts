@@ -39,6 +39,8 @@ interface ViewState {
   own: string;
   matte: MatteView;
   panes: Panes;
+  /** How a pin is seen inside of each of four panes. */
+  within: "split" | "blink";
   split: { x: number; y: number; angle: number };
   pin: Pin | null;
   probeSize: number;
@@ -63,6 +65,7 @@ const START = {
   own: "#806a4a",
   matte: "off" as MatteView,
   panes: "one" as Panes,
+  within: "split" as const,
   split: { x: 0.5, y: 0.5, angle: 0 },
   pin: null,
   probeSize: 1,

@@ -187,6 +187,15 @@ class Pair(EdgesTest):
         self.bench().get_by_role("button", name="Draw a line").wait_for()
 
 
+class Odd(EdgesTest):
+    def test_an_alpha_alone_is_no_picture_to_diagnose(self) -> None:
+        files = {"cover.exr": exr_bytes({"A": soft().astype(np.float16)})}
+        self.open_with({"sources": {"cover": {"files": "cover.exr"}}}, files, "cover")
+        self.bench().get_by_text("Choose a picture").wait_for()
+        self.assertEqual(self.bench().get_by_label("Edge profile").count(), 0)
+        self.assertEqual(self.page.get_by_role("alert").count(), 0)
+
+
 class Comp(EdgesTest):
     def test_a_placed_picture_is_dragged_on_the_stage(self) -> None:
         page = self.page

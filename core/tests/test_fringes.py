@@ -11,7 +11,7 @@ import numpy as np
 from core_support import CoreTest, MemorySource, gradient, rgb, run
 
 from nexal.analysis.diagnose import cure_of, diagnose
-from nexal.analysis.edge_view import Told, fringe, profile
+from nexal.analysis.edge_view import Told, evidence, fringe, profile
 from nexal.engine import Engine, Plan
 from nexal.kernels.nearest import nearest_known
 from nexal.picture import Alpha, Window
@@ -390,6 +390,21 @@ class Seen(CoreTest):
         for end, words in (((5.0, 5.2), "no length"), ((900.0, 900.0), "outside")):
             start = (5.0, 5.0) if words == "no length" else (800.0, 800.0)
             self.assert_refused(lambda s=start, e=end: profile(Engine(), plan, plan.feed("p"), s, e), "line", words)
+
+    def test_a_picture_of_alpha_alone_is_refused_and_beyond_the_picture_is_nothing(self) -> None:
+        bare = self.plan({"A": self.ramp()["A"]}, Alpha.STRAIGHT)
+        whole, told = Window(0, 0, 60, 20), Told("straight", None, (0, 0, 0))
+        for look in (
+            lambda: profile(Engine(), bare, bare.feed("p"), (5.0, 5.0), (40.0, 5.0)),
+            lambda: fringe(Engine(), bare, bare.feed("p"), Fraction(1), whole, told),
+            lambda: evidence(Engine(), bare, bare.feed("p"), "under", Fraction(1), whole),
+        ):
+            self.assert_refused(look, "p", "no colour")
+        plan = self.plan(self.ramp(), Alpha.STRAIGHT)
+        row = profile(Engine(), plan, plan.feed("p"), (50.0, 10.0), (90.0, 10.0), (0.0, 1.0, 0.0))
+        self.assertEqual((row["a"][-1], row["r"][-1]), (0, 0))
+        self.assertAlmostEqual(row["g"][-1], 1, 5)
+        self.assertEqual(row["a"][5], 1)
 
     def test_the_fringe_is_warm_where_too_bright_and_cold_where_too_dark(self) -> None:
         planes = self.ramp()

@@ -13,6 +13,7 @@ from deliveries.api import router as deliveries  # noqa: E402
 from projects.api import router as projects  # noqa: E402
 from recipes.api import router as recipes  # noqa: E402
 from sources.api import router as sources  # noqa: E402
+from stage.advice import router as advice  # noqa: E402
 from stage.api import router as stage  # noqa: E402
 from stage.edges import router as edges  # noqa: E402
 from stage.mattes import router as mattes  # noqa: E402
@@ -24,6 +25,7 @@ for router, tag in (
     (sources, "sources"),
     (recipes, "recipes"),
     (stage, "stage"),
+    (advice, "advice"),
     (mattes, "mattes"),
     (passes, "passes"),
     (edges, "edges"),

@@ -20,7 +20,7 @@ from nexal.formats.writing import half_planes
 from nexal.operations.base import main_channels
 from nexal.picture import ALPHA_NAME, Window
 from projects.access import get_shot
-from stage.asking import Ask, Marks, plan_of, sides
+from stage.asking import Ask, Light, Marks, plan_of, sides
 from stage.services import engine, superseding
 
 router = Router()
@@ -34,7 +34,7 @@ class ToldAs(Schema):
 
     verdict: Literal["straight", "premultiplied", "matted"]
     domain: Literal["scene", "display"] | None = None
-    backing: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    backing: tuple[Light, Light, Light] = (0.0, 0.0, 0.0)
 
 
 class ViewAsk(Ask):
@@ -142,8 +142,8 @@ def _item(planned: Plan, name: str, found: Node | NexalError) -> Item:
 def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
     """Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
 
-    `ranges` are the values of data planes to be shown as black and white. Ids come as `labels`: three planes of
-    colours for the one of numbers.
+    `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
+    three planes of display values, to be shown as they are.
     """
     planned = _plan(request, shot_id, ask)
     key = (request.session.session_key, shot_id, ask.view)
@@ -206,10 +206,10 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
     if ask.fringe:
         told = Told(**ask.fringe.dict())
         colours = fringe(engine(), planned, feed, scale, region, told, cancellation)
-        seen = Shown(colours, [None] * 3, labels=True)
+        seen = Shown(colours, [None] * 3, finished=True)
     elif ask.evidence:
         apart = planned.feed(ask.alpha) if ask.alpha else None
-        seen = Shown(evidence(engine(), planned, feed, ask.evidence, scale, region, apart), [None] * 3, labels=True)
+        seen = Shown(evidence(engine(), planned, feed, ask.evidence, scale, region, apart), [None] * 3, finished=True)
     else:
         seen = shown(engine(), planned, feed, names, scale, region, cancellation)
     body: bytes | memoryview = half_planes(seen.picture)
@@ -221,10 +221,10 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
     response["X-Nexal-View"] = json.dumps(
         {
             "channels": list(seen.picture.planes),
-            "data": [seen.labels or name in description.data for name in seen.picture.planes],
+            "data": [seen.finished or name in description.data for name in seen.picture.planes],
             "ranges": seen.ranges,
-            "labels": seen.labels,
-            "alpha": description.alpha.value if description.has_alpha and not seen.labels else "none",
+            "finished": seen.finished,
+            "alpha": description.alpha.value if description.has_alpha and not seen.finished else "none",
             "region": region.as_list(),
             "scale": ask.scale,
             "display": description.display.as_list(),

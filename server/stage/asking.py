@@ -1,6 +1,6 @@
 """What the stage's routes are asked with: an item of a recipe at a frame, and marks."""
 
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from ninja import Field, Schema
 
@@ -13,12 +13,18 @@ from stage.services import plan
 MAX_MARKS = 500
 
 
+Position = Annotated[float, Field(ge=-1e6, le=1e6)]
+"""Of full-resolution pixels."""
+Light = Annotated[float, Field(ge=-1e6, le=1e6)]
+"""A part of a colour."""
+
+
 class MarkRow(Schema):
     """A dab, in full-resolution pixels of the display window."""
 
     side: Literal["subject", "background"]
-    x: float = Field(ge=-1e6, le=1e6)
-    y: float = Field(ge=-1e6, le=1e6)
+    x: Position
+    y: Position
     radius: float = Field(gt=0, le=500)
 
 
@@ -31,6 +37,10 @@ class Ask(Schema):
 
     recipe: dict[str, Any] | None = None
     frame: int = 1
+
+
+class StepAsk(Ask, Marks):
+    item: str
 
 
 def plan_of(shot: Shot, ask: Ask) -> Plan:

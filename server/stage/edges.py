@@ -9,7 +9,7 @@ from nexal.analysis.diagnose import cure_of
 from nexal.analysis.diagnose import diagnose as core_diagnose
 from nexal.analysis.edge_view import profile as core_profile
 from projects.access import get_shot
-from stage.asking import Ask, plan_of
+from stage.asking import Ask, Light, Position, plan_of
 from stage.services import engine
 
 router = Router()
@@ -42,9 +42,9 @@ class Diagnosed(Schema):
 
 class ProfileAsk(Ask):
     addresses: list[str] = Field(min_length=1, max_length=4)
-    start: tuple[float, float]
-    end: tuple[float, float]
-    backdrop: tuple[float, float, float] | None = Field(None, description="Scene-linear colour that lies behind")
+    start: tuple[Position, Position]
+    end: tuple[Position, Position]
+    backdrop: tuple[Light, Light, Light] | None = Field(None, description="Scene-linear colour that lies behind")
 
 
 class ProfileRow(Schema):

@@ -1,4 +1,4 @@
-"""Routes of the Mattes bench: marks, scout, thin parts, checks, and the slow work of a shot."""
+"""Routes of the Mattes bench: marks, scout, thin parts, and the slow work of a shot."""
 
 from typing import Any
 
@@ -6,19 +6,15 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from config.errors import Problem
-from nexal.analysis.assembly_checks import check_assembly
-from nexal.analysis.checks import check_matte
 from nexal.analysis.checks import thin_parts as core_thin_parts
-from nexal.analysis.edge_checks import check_edges
 from nexal.analysis.scout import scout as core_scout
 from nexal.analysis.scout import steps_of
-from nexal.analysis.sum_checks import check_sum
 from nexal.engine import Plan
 from nexal.errors import Pending, RecipeError
 from nexal.picture import Window
 from projects.access import get_shot
 from projects.models import Shot
-from stage.asking import Ask, Marks, plan_of, sides
+from stage.asking import Ask, Marks, StepAsk, plan_of, sides
 from stage.services import engine, superseding
 from stage.slow import SlowJob, slow_work
 
@@ -59,38 +55,12 @@ class Scouted(Schema):
     rows: list[ScoutRow]
 
 
-class StepAsk(Ask, Marks):
-    item: str
-
-
 class ThinParts(Schema):
     """How many parts are narrower than 3 px, how many of them a step loses, and where: x, y, width, height."""
 
     thin: int
     lost: int
     boxes: list[list[int]]
-
-
-class Remedy(Schema):
-    """What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
-    stand in its place there; a port of it to feed anew; another `op`, `in`, `set` or `on` for it; or sources to read
-    otherwise (their `colour` in `read`, their alpha in `read_alpha`)."""
-
-    label: str
-    steps: list[dict[str, Any]] = []
-    instead: str | None = None
-    feed: dict[str, str] | None = None
-    replace: dict[str, Any] | None = None
-    read: dict[str, str] | None = None
-    read_alpha: dict[str, str] | None = None
-
-
-class Advice(Schema):
-    """What is likely wrong, with a remedy; what is only worth knowing has none."""
-
-    code: str
-    text: str
-    remedy: Remedy | None
 
 
 class SlowRow(Schema):
@@ -145,16 +115,6 @@ def thin_parts(request: HttpRequest, shot_id: int, ask: StepAsk) -> dict[str, An
         return {"thin": 0, "lost": 0, "boxes": []}
     domain = str((step.settings if step else {}).get("domain", "display"))
     return core_thin_parts(engine(), planned, before, after, domain, **sides(ask.marks))
-
-
-@router.post("/shots/{shot_id}/checks", response=list[Advice])
-def checks(request: HttpRequest, shot_id: int, ask: StepAsk) -> list[dict[str, Any]]:
-    """What is likely wrong with an item as a matte, as a sum of passes or as an assembly, each with its remedy."""
-    planned = plan_of(get_shot(request, shot_id), ask)
-    found = check_matte(engine(), planned, ask.item, **sides(ask.marks))
-    found += check_sum(engine(), planned, ask.item)
-    found += check_assembly(engine(), planned, ask.item)
-    return found + check_edges(engine(), planned, ask.item)
 
 
 @router.get("/shots/{shot_id}/slow", response=list[SlowRow])

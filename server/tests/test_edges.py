@@ -86,6 +86,16 @@ class Looking(EdgesTest):
         self.assertAlmostEqual(after["g"][-1], 1, 3)
         self.assertGreater(before["g"][-1], 1.05)
 
+    def test_odd_lines_and_pictures_are_refused_with_a_reason(self) -> None:
+        line = {"addresses": ["teal"], "start": [5, 5], "end": [60, 5]}
+        for change in ({"end": [1e300, 5]}, {"end": [5, 5]}, {"addresses": ["cover"]}, {"addresses": ["gone"]}):
+            fault = self.api.post(f"{self.path}/profile", {"recipe": self.recipe(), **line, **change})
+            self.assertEqual(fault.status_code, 422, change)
+            self.assertTrue(fault.json()["message"], change)
+        told = {"verdict": "straight"}
+        fault = self.api.post(f"{self.path}/view", {"recipe": self.recipe(), "address": "cover", "fringe": told})
+        self.assertEqual(fault.status_code, 422)
+
     def test_the_fringe_of_a_matted_file_is_coloured_and_that_of_the_cure_is_not(self) -> None:
         told = {"verdict": "matted", "domain": "scene", "backing": list(TEAL)}
         seen = planes_of(self.ask("view", address="teal", fringe=told))

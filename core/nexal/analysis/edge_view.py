@@ -15,7 +15,7 @@ from nexal.colour import LUMINANCE
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
-from nexal.kernels.pointmath import decode, encode, safe_divide
+from nexal.kernels.pointmath import decode, encode, uncovered
 from nexal.operations.passes import pass_channels
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Picture, Plane, Window
 
@@ -34,9 +34,11 @@ def _planes(
     scale: Fraction = Fraction(1),
     cancellation: Cancellation | None = None,
 ) -> tuple[list[Plane], Plane]:
-    """R, G, B as stored over a region, and alpha (1 where there is none)."""
+    """R, G, B as stored over a region, and alpha (1 where there is none). Raises RecipeError without colour."""
     description = feed.description
     colours = list(pass_channels(description).values())[:3]
+    if not colours:
+        raise RecipeError("holds no colour", where=feed.node.item, remedy="choose a picture")
     names = [*colours, *([ALPHA_NAME] if description.has_alpha else [])]
     picture = engine.evaluate(
         feed,
@@ -66,8 +68,8 @@ def profile(
     """Values along a line: `r`, `g`, `b` display-encoded, of the comp over a scene-linear backdrop where one is given,
     else premultiplied; `a`; `step`, pixels between two samples.
 
-    Positions are continuous, in full-resolution pixels; values between pixels are interpolated. Raises RecipeError for
-    a line of no length or outside of the picture.
+    Positions are continuous, in full-resolution pixels; values between pixels are interpolated, and outside of the
+    picture there is nothing. Raises RecipeError for a line of no length or outside of the picture.
     """
     display = feed.description.display
     ends = np.array([start, end], np.float64)
@@ -86,7 +88,7 @@ def profile(
     y = (places[:, 1] - 0.5 - region.y).astype(np.float32)[None]
 
     def along(plane: Plane) -> NDArray[np.float32]:
-        sampled = cv2.remap(np.ascontiguousarray(plane), x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        sampled = cv2.remap(np.ascontiguousarray(plane), x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)
         return sampled.ravel()
 
     cover = along(alpha)
@@ -113,7 +115,7 @@ def _true(planes: list[Plane], alpha: Plane, told: Told) -> list[Plane]:
     for plane, backing in zip(planes, told.backing, strict=True):
         encoded = told.domain == "display"
         value = encode(plane) if encoded else plane
-        straight = np.maximum(safe_divide(value - np.float32(backing) * (1 - alpha), alpha), 0)
+        straight = np.maximum(uncovered(value, alpha, np.float32(backing)), 0)
         made.append((decode(straight) if encoded else straight) * alpha)
     return made
 

@@ -25,12 +25,12 @@ from nexal.picture import Picture, Window, split_channel
 class Shown:
     """Planes to be looked at. `ranges` are the values that stand for black and white, of data planes only.
 
-    `labels` says that the planes are R, G and B of display values, made of one plane of ids.
+    `finished` planes are R, G and B of display values, to be shown as they are.
     """
 
     picture: Picture
     ranges: list[tuple[float, float] | None]
-    labels: bool = False
+    finished: bool = False
 
 
 def data_range(report: Mapping[str, Any]) -> tuple[float, float]:
@@ -85,7 +85,7 @@ def shown(
     found = _stored(feed, channels[0]) if len(channels) == 1 else None
     if found and found[0].role(found[1]) == "id":
         colours = id_colours(picture.planes[channels[0]])
-        return Shown(replace(picture, planes=dict(zip("RGB", colours, strict=True))), [None] * 3, labels=True)
+        return Shown(replace(picture, planes=dict(zip("RGB", colours, strict=True))), [None] * 3, finished=True)
     return Shown(picture, [_range(feed, name) for name in channels])
 
 

@@ -17,7 +17,7 @@ from nexal.colour import check_space, from_working
 from nexal.errors import FormatError, nearest
 from nexal.formats.decoded import untagged
 from nexal.formats.raster import CHANNELS_NOTE
-from nexal.kernels.pointmath import encode, safe_divide
+from nexal.kernels.pointmath import encode, unpremultiplied
 from nexal.operations.base import main_channels
 from nexal.picture import (
     ALPHA_NAME,
@@ -183,7 +183,7 @@ def _in_state(picture: Picture, alpha: Alpha) -> dict[str, Plane]:
         if own is None:
             continue
         a, c = picture.planes[own], picture.planes[name]
-        planes[name] = c * a if alpha is Alpha.PREMULTIPLIED else np.where(a > 0, safe_divide(c, a), c)
+        planes[name] = c * a if alpha is Alpha.PREMULTIPLIED else unpremultiplied(c, a)
     return planes
 
 

@@ -64,6 +64,16 @@ def safe_divide(a: Value, b: Value) -> Value:
         return np.where(b == 0, np.float32(0), np.divide(a, b))
 
 
+def unpremultiplied(colour: Value, alpha: Value) -> Value:
+    """`colour / alpha` where alpha is above 0; elsewhere the colour as it is."""
+    return where(alpha > 0, safe_divide(colour, alpha), colour)
+
+
+def uncovered(mixed: Value, alpha: Value, backing: Value) -> Value:
+    """Straight colour f of a mix f alpha + backing (1 - alpha); 0 where alpha is not above 0."""
+    return where(alpha > 0, safe_divide(mixed - backing * (np.float32(1) - alpha), alpha), np.float32(0))
+
+
 def lerp(a: Value, b: Value, amount: Value) -> Value:
     """`a + (b - a) * amount`."""
     return a + (b - a) * amount

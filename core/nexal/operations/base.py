@@ -210,6 +210,11 @@ def parse_settings(operation: Operation, values: Mapping[str, Any]) -> Settings:
         ) from None
 
 
+def no_alpha(port: str) -> RecipeError:
+    """The fault of a picture without alpha at a port that needs one."""
+    return RecipeError("the picture has no alpha", where=f"port '{port}'", remedy="give it one with attach_alpha first")
+
+
 def main_channels(description: Description) -> list[str]:
     """The channels of the picture itself: those without a layer, else those of the first layer."""
     top = [name for name in description.channels if "." not in name]

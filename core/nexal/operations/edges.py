@@ -7,9 +7,8 @@ from typing import Literal
 
 import numpy as np
 
-from nexal.errors import RecipeError
 from nexal.kernels.blending import composite, composite_alpha
-from nexal.kernels.pointmath import Value, safe_divide, where
+from nexal.kernels.pointmath import Value, unpremultiplied
 from nexal.operations.base import (
     Channels,
     PointOperation,
@@ -17,6 +16,7 @@ from nexal.operations.base import (
     Scene,
     Settings,
     main_channels,
+    no_alpha,
     register,
     setting,
 )
@@ -98,9 +98,7 @@ class _ByAlpha(PointOperation):
     def describe(self, inputs: Mapping[str, Description], settings: Settings) -> Description:
         picture = inputs["picture"]
         if not any(picture.alpha_of(name) for name in picture.colour):
-            raise RecipeError(
-                "the picture has no alpha", where="port 'picture'", remedy="give it one with attach_alpha first"
-            )
+            raise no_alpha("picture")
         return picture.changed(alpha=self.becomes)
 
     def wants(
@@ -147,7 +145,7 @@ class Unpremultiply(_ByAlpha):
     becomes = Alpha.STRAIGHT
 
     def change(self, colour: Value, alpha: Value) -> Value:
-        return where(alpha > 0, safe_divide(colour, alpha), colour)
+        return unpremultiplied(colour, alpha)
 
 
 class StackSettings(Settings):

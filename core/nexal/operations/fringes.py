@@ -8,8 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from nexal.errors import RecipeError
-from nexal.kernels.pointmath import Value, clip, decode, encode, maximum, safe_divide, where
+from nexal.kernels.pointmath import Value, clip, decode, encode, maximum, safe_divide, uncovered, unpremultiplied
 from nexal.operations.base import (
     Channels,
     Operation,
@@ -18,6 +17,7 @@ from nexal.operations.base import (
     Scene,
     Settings,
     joined_window,
+    no_alpha,
     register,
     setting,
 )
@@ -30,9 +30,7 @@ def _with_alpha(description: Description) -> Description:
     """Raises RecipeError where a picture has no red, green, blue or alpha."""
     rgb_names(description, "picture")
     if not description.has_alpha:
-        raise RecipeError(
-            "the picture has no alpha", where="port 'picture'", remedy="give it one with attach_alpha first"
-        )
+        raise no_alpha("picture")
     return description
 
 
@@ -106,7 +104,7 @@ class ClearBacking(PointOperation):
             backings = [encode(values["backing"][name]) if encoded else values["backing"][name] for name in own]
         for name, backing in zip(names, backings, strict=True):
             colour = encode(result[name]) if encoded else result[name]
-            straight = where(alpha > 0, safe_divide(colour - backing * (np.float32(1) - alpha), alpha), np.float32(0))
+            straight = uncovered(colour, alpha, backing)
             straight = maximum(straight, np.float32(0)) if settings.clamp else straight
             straight = decode(straight) if encoded else straight
             result[name] = straight if settings.result == "straight" else straight * alpha
@@ -236,7 +234,7 @@ class Bleed(Operation):
             alpha = result[ALPHA_NAME]
             planes = [result[name] for name in names]
             if scene.descriptions["picture"].alpha is Alpha.PREMULTIPLIED:
-                planes = [np.where(alpha > 0, safe_divide(plane, alpha), plane) for plane in planes]
+                planes = [unpremultiplied(plane, alpha) for plane in planes]
             far = math.inf if settings.distance == "all" else scene.pixels(settings.distance)
             result |= dict(zip(names, carried(planes, alpha > 0, far, scene.pixels(2.0)), strict=True))
         return {name: result[name] for name in channels}

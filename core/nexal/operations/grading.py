@@ -10,7 +10,7 @@ from pydantic import field_validator
 
 from nexal.colour import LUMINANCE
 from nexal.errors import RecipeError
-from nexal.kernels.pointmath import Value, lerp, maximum, power, safe_divide, where
+from nexal.kernels.pointmath import Value, lerp, maximum, power, unpremultiplied, where
 from nexal.operations.base import (
     Channels,
     PointOperation,
@@ -120,7 +120,7 @@ class Grade(PointOperation):
 
     @staticmethod
     def _straight(value: Value, alpha: Value | None) -> Value:
-        return value if alpha is None else where(alpha > 0, safe_divide(value, alpha), value)
+        return value if alpha is None else unpremultiplied(value, alpha)
 
     @staticmethod
     def _graded(planes: Sequence[Value], settings: GradeSettings) -> list[Value]:

@@ -9,8 +9,8 @@ from typing import Literal
 import numpy as np
 from pydantic import model_validator
 
-from nexal.errors import RecipeError, SettingError
-from nexal.kernels.pointmath import Value, clip, decode, encode, safe_divide, signed_power, smoothstep
+from nexal.errors import SettingError
+from nexal.kernels.pointmath import Value, clip, decode, encode, signed_power, smoothstep, unpremultiplied
 from nexal.operations.base import (
     Channels,
     Domain,
@@ -20,6 +20,7 @@ from nexal.operations.base import (
     Scene,
     Settings,
     main_channels,
+    no_alpha,
     register,
     setting,
 )
@@ -159,9 +160,7 @@ class Grow(Operation):
         if picture is None:
             return inputs["matte"].as_plane(data=True)
         if not picture.has_alpha:
-            raise RecipeError(
-                "the picture has no alpha", where="port 'picture'", remedy="give it one with attach_alpha first"
-            )
+            raise no_alpha("picture")
         return picture.changed(channels=(*self._colour(picture), ALPHA_NAME), data=frozenset({ALPHA_NAME}))
 
     def wants(
@@ -210,7 +209,7 @@ class Grow(Operation):
         premultiplied = description.alpha is Alpha.PREMULTIPLIED
         planes = [picture[name] for name in names]
         if premultiplied:
-            planes = [np.where(alpha > 0, safe_divide(plane, alpha), plane) for plane in planes]
+            planes = [unpremultiplied(plane, alpha) for plane in planes]
         reach = scene.pixels(abs(settings.distance)) + 2
         planes = [plane[cut] for plane in carried(planes, alpha > 0, reach, scene.pixels(1.0))]
         return {name: plane * matte if premultiplied else plane for name, plane in zip(names, planes, strict=True)}

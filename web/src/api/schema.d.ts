@@ -292,8 +292,8 @@ export interface paths {
          * View
          * @description Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
          *
-         *     `ranges` are the values of data planes to be shown as black and white. Ids come as `labels`: three planes of
-         *     colours for the one of numbers.
+         *     `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
+         *     three planes of display values, to be shown as they are.
          */
         post: operations["stage_api_view"];
         delete?: never;
@@ -362,6 +362,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/checks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Checks
+         * @description What is likely wrong with an item, each with its remedy.
+         */
+        post: operations["stage_advice_checks"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/marks": {
         parameters: {
             query?: never;
@@ -416,26 +436,6 @@ export interface paths {
          * @description Thin parts of a matte that a step makes vanish.
          */
         post: operations["stage_mattes_thin_parts"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/shots/{shot_id}/checks": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Checks
-         * @description What is likely wrong with an item as a matte, as a sum of passes or as an assembly, each with its remedy.
-         */
-        post: operations["stage_mattes_checks"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1269,6 +1269,71 @@ export interface components {
              */
             high: number;
         };
+        /**
+         * Advice
+         * @description What is likely wrong, with a remedy; what is only worth knowing has none.
+         */
+        Advice: {
+            /** Code */
+            code: string;
+            /** Text */
+            text: string;
+            remedy: components["schemas"]["Remedy"] | null;
+        };
+        /**
+         * Remedy
+         * @description What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
+         *     stand in its place there; a port of it to feed anew; another `op`, `in`, `set` or `on` for it; or sources to read
+         *     otherwise (their `colour` in `read`, their alpha in `read_alpha`).
+         */
+        Remedy: {
+            /** Label */
+            label: string;
+            /**
+             * Steps
+             * @default []
+             */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            /** Instead */
+            instead?: string | null;
+            /** Feed */
+            feed?: {
+                [key: string]: string;
+            } | null;
+            /** Replace */
+            replace?: {
+                [key: string]: unknown;
+            } | null;
+            /** Read */
+            read?: {
+                [key: string]: string;
+            } | null;
+            /** Read Alpha */
+            read_alpha?: {
+                [key: string]: string;
+            } | null;
+        };
+        /** StepAsk */
+        StepAsk: {
+            /**
+             * Marks
+             * @default []
+             */
+            marks: components["schemas"]["MarkRow"][];
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Item */
+            item: string;
+        };
         /** Marks */
         Marks: {
             /**
@@ -1364,71 +1429,6 @@ export interface components {
             lost: number;
             /** Boxes */
             boxes: number[][];
-        };
-        /** StepAsk */
-        StepAsk: {
-            /**
-             * Marks
-             * @default []
-             */
-            marks: components["schemas"]["MarkRow"][];
-            /** Recipe */
-            recipe?: {
-                [key: string]: unknown;
-            } | null;
-            /**
-             * Frame
-             * @default 1
-             */
-            frame: number;
-            /** Item */
-            item: string;
-        };
-        /**
-         * Advice
-         * @description What is likely wrong, with a remedy; what is only worth knowing has none.
-         */
-        Advice: {
-            /** Code */
-            code: string;
-            /** Text */
-            text: string;
-            remedy: components["schemas"]["Remedy"] | null;
-        };
-        /**
-         * Remedy
-         * @description What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
-         *     stand in its place there; a port of it to feed anew; another `op`, `in`, `set` or `on` for it; or sources to read
-         *     otherwise (their `colour` in `read`, their alpha in `read_alpha`).
-         */
-        Remedy: {
-            /** Label */
-            label: string;
-            /**
-             * Steps
-             * @default []
-             */
-            steps: {
-                [key: string]: unknown;
-            }[];
-            /** Instead */
-            instead?: string | null;
-            /** Feed */
-            feed?: {
-                [key: string]: string;
-            } | null;
-            /** Replace */
-            replace?: {
-                [key: string]: unknown;
-            } | null;
-            /** Read */
-            read?: {
-                [key: string]: string;
-            } | null;
-            /** Read Alpha */
-            read_alpha?: {
-                [key: string]: string;
-            } | null;
         };
         /**
          * SlowRow
@@ -2278,6 +2278,32 @@ export interface operations {
             };
         };
     };
+    stage_advice_checks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StepAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Advice"][];
+                };
+            };
+        };
+    };
     stage_mattes_keep_marks: {
         parameters: {
             query?: never;
@@ -2352,32 +2378,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ThinParts"];
-                };
-            };
-        };
-    };
-    stage_mattes_checks: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["StepAsk"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Advice"][];
                 };
             };
         };

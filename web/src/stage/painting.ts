@@ -12,8 +12,8 @@ export interface Planes {
   digest: string;
   /** Values of data planes that are shown as black and white; 0 to 1 where there is none. */
   ranges: ([number, number] | null)[];
-  /** Colours that stand for ids, to be shown as they are. */
-  labels: boolean;
+  /** Display values, to be shown as they are: ids as colours, a fringe, evidence. */
+  finished: boolean;
   samples: Uint16Array[];
 }
 
@@ -92,7 +92,7 @@ export function paint(planes: Planes, look: Look): Uint8ClampedArray<ArrayBuffer
     planes.alpha !== "none" && alphaAt >= 0 && planes.samples.length > 1 && look.backing.kind !== "none";
   if (over) paintOver(pixels, planes, colour, planes.samples[alphaAt]!, look);
   else {
-    const exposure = planes.labels ? 0 : look.exposure;
+    const exposure = planes.finished ? 0 : look.exposure;
     const tables = seen.map((index) =>
       byteTable(planes.data[index]!, exposure, planes.ranges[index] ?? [0, 1]),
     );

@@ -1,17 +1,14 @@
 import { create } from "zustand";
 
 import type { Recipe } from "@/api/recipe";
+import type { components } from "@/api/schema";
 
 export type Backdrop = "weave" | "black" | "white" | "own" | `item:${string}`;
 export type MatteView = "off" | "hatch" | "contour" | "alone";
 export type Panes = "one" | "two" | "split" | "blink" | "difference" | "four";
 
 /** What a picture was diagnosed to be. */
-export interface Told {
-  verdict: "straight" | "premultiplied" | "matted";
-  domain: "scene" | "display" | null;
-  backing: [number, number, number];
-}
+export type Told = components["schemas"]["ToldAs"];
 
 export interface Pin {
   recipe: Recipe;

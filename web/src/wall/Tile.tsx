@@ -113,8 +113,12 @@ export function Tile({
         ))}
       </span>
       <span className="flex items-baseline justify-between gap-1 px-1.5 py-0.5">
-        <span className="truncate font-narrow text-[12px] text-text">{name}</span>
-        <span className="shrink-0 font-mono text-[10px] text-faint">{range || (waiting ? "…" : "")}</span>
+        <span className={`font-narrow text-[12px] text-text ${together ? "shrink-0" : "truncate"}`}>
+          {name}
+        </span>
+        <span className={`font-mono text-[10px] text-faint ${together ? "truncate" : "shrink-0"}`}>
+          {range || (waiting ? "…" : "")}
+        </span>
       </span>
     </button>
   );

@@ -21,7 +21,8 @@ export function EdgesPanel(props: BenchProps) {
     if (before === "one") change({ panes: "four" });
     return () => change({ panes: before, fringe: null });
   }, [change]);
-  const picture = known && !known.problem && !known.plane ? known : undefined;
+  const coloured = known?.channels.some((channel) => !known.data.includes(channel));
+  const picture = known && !known.problem && !known.plane && coloured ? known : undefined;
   return (
     <aside
       aria-label="Bench"

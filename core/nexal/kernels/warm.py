@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
+from nexal.picture import Plane
+
 
 def warm() -> None:
     """Run every compiled kernel once on a few pixels."""
@@ -19,6 +21,7 @@ def warm() -> None:
     from nexal.kernels.sums import add_scaled
 
     pixels = np.full((4, 4), 0.5, np.float32)
+    warm_textures(pixels)
     to_halves(pixels)
     add_scaled(pixels.copy(), pixels, np.float32(0.5))
     for kind in FILTER_SUPPORT:
@@ -37,6 +40,30 @@ def warm() -> None:
     ramp = np.tile(np.linspace(0, 1, 9, dtype=np.float32), (5, 1))
     trimap = np.where(ramp < 0.3, 0, np.where(ramp > 0.7, 1, 0.5)).astype(np.float32)
     closed_form(np.stack([ramp] * 3, axis=-1).astype(np.float64), trimap, lambda done: None)
+
+
+def warm_textures(pixels: Plane) -> None:
+    """The kernels of the Packing bench."""
+    from nexal.kernels.blocks import packed_rows
+    from nexal.kernels.proving import measured
+    from nexal.kernels.quantising import codes
+    from nexal.kernels.rasterising import surface
+    from nexal.kernels.resizing import resized, taps
+    from nexal.kernels.shading import AreaLight, Material, Surroundings, shade
+    from nexal.kernels.wrapping import finished, sampled
+
+    resized(pixels, 0, 0, taps(0, 8, 0.5, 4, "auto"), taps(0, 2, 2.0, 4, "auto"))
+    for count in (1, 3):
+        packed_rows(np.stack([pixels] * count), 0, 4, np.empty((count, 4, 4), np.float32))
+    for most in (255, 65535):
+        measured(pixels, codes(pixels, most, "diffusion" if most == 255 else "none"), most)
+    measured(pixels, pixels, 0)
+    seen = surface("tin", 0.0, 0.0, 16)
+    parts = sampled([pixels] * 5, seen)
+    light = AreaLight((0.0, 0.0, 4.0), 1.0, 1.0, (1.0, 1.0, 1.0), 1, 1)
+    grey = (1.0, 1.0, 1.0)
+    shown = shade(seen, seen.normals, Material(parts[:1] * 3, *parts[1:]), [light], Surroundings(grey, grey))
+    finished(shown, seen, 0.1, lambda values: values)
 
 
 if __name__ == "__main__":

@@ -1,0 +1,22 @@
+"""Work spread over threads: kernels run without the interpreter's lock."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterable
+from concurrent.futures import ThreadPoolExecutor
+from functools import cache
+from typing import TypeVar
+
+Part = TypeVar("Part")
+Result = TypeVar("Result")
+
+
+@cache
+def _pool() -> ThreadPoolExecutor:
+    return ThreadPoolExecutor(os.cpu_count() or 2, thread_name_prefix="nexal-kernel")
+
+
+def spread(work: Callable[[Part], Result], parts: Iterable[Part]) -> list[Result]:
+    """The result of each part, in order."""
+    return list(_pool().map(work, parts))

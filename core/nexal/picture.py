@@ -111,7 +111,8 @@ class Description:
 
     Windows are relative to the origin of the display window (so pictures of different origin line up);
     `origin` is that display window's own corner, kept for files that store it. `data` names the channels
-    that are not colour: they are never encoded. Alpha channels always belong to them.
+    that are not colour: they are never encoded. Alpha channels always belong to them. `labels` are those of them that
+    hold ids, of which there is no mean.
     """
 
     channels: tuple[str, ...]
@@ -119,6 +120,7 @@ class Description:
     window: Window
     alpha: Alpha = Alpha.NONE
     data: frozenset[str] = frozenset()
+    labels: frozenset[str] = frozenset()
     is_plane: bool = False
     origin: tuple[int, int] = (0, 0)
     metadata: Mapping[str, Any] = field(default_factory=dict)
@@ -155,6 +157,7 @@ class Description:
             self,
             channels=(PLANE_NAME,),
             data=frozenset({PLANE_NAME}) if data else frozenset(),
+            labels=frozenset(),
             alpha=Alpha.NONE,
             is_plane=True,
         )

@@ -5,13 +5,14 @@ from __future__ import annotations
 import itertools
 import json
 import re
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from nexal.addresses import ITEM_NAME, split_address
-from nexal.errors import NexalError, RecipeError, nearest
+from nexal.errors import FormatError, NexalError, RecipeError, nearest
 
 Interpolation = Literal["linear", "smooth", "hold"]
 RoleName = Literal[
@@ -30,6 +31,9 @@ RoleName = Literal[
     "unknown",
 ]
 Ports = dict[str, str | list[str]]
+FILE_WORDS = ("shot", "layout", "name")
+"""What may stand in braces in the file name of an output: the shot (or the recipe's file), the layout that a texture
+is packed by, the output's own name."""
 
 
 class Strict(BaseModel):
@@ -74,12 +78,20 @@ class Output(Strict):
     alpha: Literal["premultiplied", "straight", "none"] | None = None
     colour: str = "auto"
     compression: str | None = None
+    dither: Literal["none", "ordered", "diffusion"] = "none"
+    """How values between two codes are spread where 8 bit are written."""
+    split: bool = False
+    """Each channel in a file of its own, beside a manifest that puts them together again."""
 
     @field_validator("file")
     @classmethod
     def _inside(cls, value: str) -> str:
         if not value or Path(value).is_absolute() or ".." in Path(value).parts:
             raise ValueError("a file name below the output folder is wanted, without '..'")
+        unknown = [word for word in re.findall(r"{(.*?)}", value) if word not in FILE_WORDS]
+        if unknown:
+            words = ", ".join(f"{{{word}}}" for word in FILE_WORDS)
+            raise ValueError(f"'{{{unknown[0]}}}' stands for nothing in a file name; known are {words}")
         return value
 
     @property
@@ -122,6 +134,22 @@ def _check_name(name: str, kind: str) -> None:
         raise ValueError(
             f"'{name}' is not a name for a {kind}: lower case letters, digits and _, starting with a letter, 63 at most"
         )
+
+
+def worded_file(file: str, words: Mapping[str, str]) -> str:
+    """A file name with its words in braces filled in. Raises FormatError for one that stands for nothing here."""
+
+    def fill(found: re.Match[str]) -> str:
+        text = re.sub(r"[^\w.-]+", "_", words.get(found[1], "")).strip("._")
+        if not text:
+            raise FormatError(
+                f"the file name asks for '{found[0]}', and there is none",
+                where="'file'",
+                remedy="name the layout in the pack step" if found[1] == "layout" else "write the name out",
+            )
+        return text
+
+    return re.sub(r"{(\w+)}", fill, file)
 
 
 def is_numbered(files: str) -> bool:
@@ -198,6 +226,14 @@ def from_validation(error: ValidationError, data: Any, where: str = "") -> Recip
     given = fault.get("input")
     shown = f" (got {json.dumps(given)})" if isinstance(given, (str, int, float, bool)) else ""
     return RecipeError(message[0].lower() + message[1:] + shown, where=place, remedy=remedy)
+
+
+def parse_output(spec: Mapping[str, Any], where: str) -> Output:
+    """A checked output. Raises RecipeError, placed at `where`."""
+    try:
+        return Output.model_validate(spec)
+    except ValidationError as error:
+        raise from_validation(error, spec, where) from None
 
 
 def value_at(keys: list[Any], frame: float) -> float:

@@ -27,6 +27,12 @@ BLOCK_PIXELS = 131_072
 their time handing the interpreter's lock to each other; see benchmarks/chain.py."""
 
 
+def scale_within(window: Window, longest: int) -> Fraction:
+    """The largest proxy scale at which no side of a window is longer than that; the smallest where there is none."""
+    side = max(window.width, window.height)
+    return next((scale for scale in SCALES if side * scale <= longest), SCALES[-1])
+
+
 class Cancellation(Work):
     """A flag that another thread may set to make an evaluation give up; `done` tells how far a long one is, 0 to 1."""
 

@@ -6,7 +6,7 @@ import hashlib
 import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import asdict, dataclass, replace
 from fractions import Fraction
 from typing import Any, Protocol
 
@@ -74,6 +74,8 @@ def resolve(node: Node, rest: str) -> Feed:
     data = frozenset(name for name, own in channels.items() if own in description.data)
     if rest in description.channels:
         plane = description.as_plane(data=bool(data))
+        if rest in description.labels:
+            plane = replace(plane, labels=frozenset({PLANE_NAME}))
         return Feed(node, {PLANE_NAME: rest}, replace(plane, alpha=description.alpha))
     if ALPHA_NAME in channels:
         data |= {ALPHA_NAME}
@@ -110,6 +112,8 @@ def as_kind(feed: Feed, kind: Kind, address: str, port: str) -> Feed:
             remedy=f"name a channel, such as {address}.{names[0]}, or weigh it into one",
         )
     plane = feed.description.as_plane(data=chosen in feed.description.data)
+    if chosen in feed.description.labels:
+        plane = replace(plane, labels=frozenset({PLANE_NAME}))
     return Feed(feed.node, {PLANE_NAME: feed.channels[chosen]}, plane)
 
 
@@ -188,6 +192,7 @@ class Plan:
         }
         if not step.on:
             return self._passed(step, operation, feeds)
+        feeds |= self._resampled(step.name, operation, settings, feeds)
         parts = operation.unfold(settings)
         if len(parts) > 1:
             # A fault is told by its place in the whole, not in the part that it falls into.
@@ -197,6 +202,18 @@ class Plan:
             if operation.ports:
                 feeds = feeds | {operation.ports[0].name: resolve(node, "")}
         return node
+
+    def _resampled(
+        self, item: str, operation: Operation, settings: Settings, feeds: Mapping[str, Feed]
+    ) -> dict[str, Feed]:
+        """The inputs that an operation wants in another size, in that size."""
+        found = {}
+        inputs = {port: feed.description for port, feed in feeds.items()}
+        for port, size in operation.sizes(inputs, settings).items():
+            resize = find("resize")
+            chosen = parse_settings(resize, asdict(size))
+            found[port] = resolve(self._applied(item, resize, chosen, {"from": feeds[port]}), "")
+        return found
 
     def _applied(self, item: str, operation: Operation, settings: Settings, feeds: Mapping[str, Feed]) -> Node:
         description = operation.describe({port: feed.description for port, feed in feeds.items()}, settings)

@@ -12,10 +12,13 @@ from nexal.operations import (
     making,
     mattes,
     neighbourhood,
+    packing,
     painting,
     passes,
     refining,
+    resizing,
     shapes,
+    shipping,
 )
 from nexal.operations.base import Operation, PointOperation, Port, Scene, Settings, catalogue, find, parse_settings
 
@@ -38,9 +41,12 @@ __all__ = [
     "making",
     "mattes",
     "neighbourhood",
+    "packing",
     "painting",
     "parse_settings",
     "passes",
     "refining",
+    "resizing",
     "shapes",
+    "shipping",
 ]

@@ -85,6 +85,18 @@ class Scene:
         return ((np.arange(self.region.height, dtype=np.float32) + self.region.y + 0.5) * step)[:, None]
 
 
+@dataclass(frozen=True, slots=True)
+class Size:
+    """A size that an input is resampled to, and how: see the operation `resize`."""
+
+    width: int
+    height: int
+    filter: str = "auto"
+
+    def fits(self, description: Description) -> bool:
+        return (self.width, self.height) == (description.display.width, description.display.height)
+
+
 class Operation:
     """One row of the operation table.
 
@@ -126,6 +138,10 @@ class Operation:
 
     def referenced_kind(self, port: str) -> Kind:
         return "plane"
+
+    def sizes(self, inputs: Mapping[str, Description], settings: Any) -> dict[str, Size]:
+        """The inputs, by port, that are to be resampled before they come in, and to which size."""
+        return {}
 
     def describe(self, inputs: Mapping[str, Description], settings: Any) -> Description:
         """Channels, windows and alpha state of the result. Raises SettingError or RecipeError."""

@@ -109,16 +109,21 @@ class Route(PointOperation):
         if not channels:
             raise SettingError("leaves no channel", where="setting 'to'", remedy="name a channel to make")
         data = set(base.data) if base and settings.keep else set()
-        for name, _feed in settings.to.items():
+        labels = set(base.labels) if base and settings.keep else set()
+        for name, feed in settings.to.items():
             data.discard(name)
+            labels.discard(name)
             source = inputs.get(f"to.{name}")
             if is_alpha(name) or (source.all_data if source else not named_as_colour(name)):
                 data.add(name)
+            if source and source.labels and not feed.invert:
+                labels.add(name)
         donor = inputs.get(f"to.{ALPHA_NAME}")
         states = [item.alpha for item in (base, donor) if item and item.alpha is not Alpha.NONE]
         result = first.changed(
             channels=channels,
             data=frozenset(data),
+            labels=frozenset(labels),
             window=joined_window(inputs),
             alpha=states[0] if states else Alpha.STRAIGHT,
             is_plane=False,

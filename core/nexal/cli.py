@@ -143,12 +143,17 @@ def _run(options: argparse.Namespace) -> int:
         scale=_scale(options.scale),
         region=_window(options.region, "--region") if options.region else None,
         only=options.only,
+        shot=path.stem,
         warn=_warn,
     )
+    return _written(written, options)
+
+
+def _written(files: Sequence[Path], options: argparse.Namespace) -> int:
     if options.json:
-        _answer({"written": [str(file) for file in written]})
+        _answer({"written": [str(file) for file in files]})
     else:
-        for file in written:
+        for file in files:
             print(file)
     return DONE
 
@@ -213,6 +218,25 @@ def _diagnose(options: argparse.Namespace) -> int:
             row = answer["figures"][domain]
             shown = "  ".join(f"{b:.4f} +- {s / 2:.4f}" for b, s in zip(row["backing"], row["spread"], strict=True))
             print(f"{domain:8} backing {shown}")
+    return DONE
+
+
+def _split(options: argparse.Namespace) -> int:
+    from nexal.analysis.run import split_file
+
+    return _written(split_file(Path(options.file), Path(options.out), warn=_warn), options)
+
+
+def _reassemble(options: argparse.Namespace) -> int:
+    from nexal.analysis.run import reassemble_files
+
+    written, told = reassemble_files(Path(options.manifest), Path(options.out), warn=_warn)
+    if options.json:
+        _answer({"written": [str(written)], "told": told})
+        return DONE
+    for text in told:
+        _warn(text)
+    print(written)
     return DONE
 
 
@@ -283,9 +307,19 @@ def _parser() -> Parser:
     diagnose.add_argument("--alpha", metavar="FILE", help="its alpha, where that is a file of its own")
     diagnose.set_defaults(run=_diagnose)
 
+    split = commands.add_parser("split", help="each channel of a picture as a file of its own, beside a manifest")
+    split.add_argument("file", help="a picture")
+    split.add_argument("--out", required=True, metavar="DIR")
+    split.set_defaults(run=_split)
+
+    reassemble = commands.add_parser("reassemble", help="one picture from the files that a manifest lists")
+    reassemble.add_argument("manifest", help="the .channels.json beside the files")
+    reassemble.add_argument("--out", required=True, metavar="DIR")
+    reassemble.set_defaults(run=_reassemble)
+
     operations = commands.add_parser("operations", help="every operation with its ports and settings")
     operations.set_defaults(run=_operations)
-    for command in (info, run, scout, diagnose, audit, compare, operations):
+    for command in (info, run, scout, diagnose, audit, compare, split, reassemble, operations):
         command.add_argument("--json", action="store_true", help="answer as JSON")
     return parser
 

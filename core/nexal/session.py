@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import tempfile
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
@@ -14,10 +14,12 @@ from nexal.addresses import split_address
 from nexal.engine import Cancellation, Engine, Plan, Reader
 from nexal.engine.plan import Feed, addresses_of, origin
 from nexal.errors import FormatError, NexalError, RecipeError, SourceError
+from nexal.formats.channel_files import split
+from nexal.formats.decoded import untagged
 from nexal.formats.store import Library, StoredSource, fingerprint
 from nexal.formats.writing import Target, provenance, target_of, write, written_window
 from nexal.picture import Alpha, Picture, Window
-from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file
+from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, worded_file
 
 
 @dataclass
@@ -120,6 +122,15 @@ def output_feed(plan: Plan, output: Output) -> Feed:
     return plan.feed(output.source) if isinstance(output.source, str) else plan.picture(output.source)
 
 
+def output_path(plan: Plan, name: str, output: Output, folder: Path, shot: str) -> Path:
+    """Where an output is written at the plan's frame: its file name with frame number and words filled in."""
+    words = {"shot": shot, "name": name}
+    if "{layout}" in output.file:
+        layout = output_feed(plan, output).description.metadata.get("layout")
+        words["layout"] = str(untagged(layout)) if layout else ""
+    return folder / numbered_file(worded_file(output.file, words), plan.frame)
+
+
 def render_output(
     engine: Engine,
     plan: Plan,
@@ -130,8 +141,11 @@ def render_output(
     scale: Fraction = Fraction(1),
     region: Window | None = None,
     cancellation: Cancellation | None = None,
-) -> None:
-    """Evaluate one output at the plan's frame and write it. `region` in full-resolution pixels. Raises NexalError."""
+) -> list[Path]:
+    """Evaluate one output at the plan's frame and write it; returns its file, or those of its channels.
+
+    `region` in full-resolution pixels. Raises NexalError.
+    """
     target = target_of(output)
     feed = output_feed(plan, output)
     description = feed.description
@@ -142,7 +156,54 @@ def render_output(
             raise FormatError("the region lies outside of the picture", where="region", remedy="choose one inside")
     picture = engine.evaluate(feed, plan, scale=scale, region=window.scaled(scale), cancellation=cancellation)
     own = _own_samples(feed, picture, target) if output.depth is None and scale == 1 else {}
-    write(picture, target, path, provenance(plan.recipe, fingerprints), own)
+    notes = provenance(plan.recipe, fingerprints)
+    if output.split:
+        return _split(feed, picture, output, target, path, notes)
+    write(picture, target, path, notes, own)
+    return [path]
+
+
+def _split(
+    feed: Feed, picture: Picture, output: Output, target: Target, path: Path, notes: Mapping[str, str]
+) -> list[Path]:
+    """Each channel in a file of its own. Where no depth is asked for, what comes from a source untouched is written
+    as its file holds it, and what was made in the largest depth of the format."""
+    own: dict[str, Any] = {}
+    spaces = set()
+    if output.depth is None and picture.scale == 1 and not _converts_alpha(picture, target):
+        for name in picture.description.channels:
+            behind = origin(feed, name)
+            if behind and isinstance(behind[0], StoredSource) and behind[0].spec.non_finite == "keep":
+                own[name] = behind[0].as_stored(behind[1], picture.region)
+                spaces.add(behind[0].space)
+    whole = {"uint8": "8", "uint16": "16"}
+
+    def target_for(name: str) -> Target:
+        if output.depth is not None:
+            return target
+        if name not in own:
+            return replace(target, depth=_DEEPEST.get(target.format, target.depth))
+        kind = str(own[name].dtype)
+        fits = kind in whole and target.format in ("png", "tiff")
+        return replace(target, format=target.format if fits else "exr", depth=whole[kind] if fits else "float")
+
+    for name in [name for name in own if target_for(name).format == "exr" and str(own[name].dtype) in whole]:
+        # An EXR holds no codes: whole numbers go into it as the values that they stand for.
+        del own[name]
+    if len(own) == len(picture.planes) and len(spaces) == 1:
+        encoding = spaces.pop()
+    else:
+        encoding = "data" if picture.description.all_data else "srgb" if target.integer else "linear"
+    return split(picture, target_for, path, notes, own, encoding)
+
+
+_DEEPEST = {"exr": "float", "png": "16", "tiff": "float"}
+
+
+def _converts_alpha(picture: Picture, target: Target) -> bool:
+    """Whether colour is multiplied or divided by alpha on its way into a file."""
+    alpha = picture.description.alpha
+    return Alpha.NONE not in (alpha, target.alpha) and alpha is not target.alpha
 
 
 def _own_samples(feed: Feed, picture: Picture, target: Target) -> dict[str, Any]:
@@ -150,7 +211,7 @@ def _own_samples(feed: Feed, picture: Picture, target: Target) -> dict[str, Any]
     if target.format != "exr" or target.colour not in ("auto", "linear", "data"):
         return {}
     description = feed.description
-    converted = Alpha.NONE not in (description.alpha, target.alpha) and description.alpha is not target.alpha
+    converted = _converts_alpha(picture, target)
     found = {}
     for name in description.channels:
         if converted and name in description.colour and description.alpha_of(name):

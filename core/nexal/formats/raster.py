@@ -115,7 +115,7 @@ def _read_all(opened: Any, path: Path, limits: Limits) -> Decoded:
         _FORMAT_NAMES.get(kind, kind),
         parts,
         _alpha_state(kind, spec) if "A" in names else "none",
-        "srgb" if sample.dtype in (np.uint8, np.uint16) else "linear",
+        "data" if _note(spec, DATA_NOTE) is True else "srgb" if sample.dtype in (np.uint8, np.uint16) else "linear",
         {item.name: plain(item.value) for item in spec.extra_attribs if item.name not in ("Orientation", "ICCProfile")},
         warnings,
         attributes={
@@ -167,15 +167,21 @@ def _read_part(opened: Any, index: int, path: Path, limits: Limits) -> DecodedPa
 
 CHANNELS_NOTE = "nexal.channels"
 """Where a file's description names the samples that its format has no names for."""
+DATA_NOTE = "nexal.data"
+"""Where a file's description says that nothing in it is colour."""
+
+
+def _note(spec: Any, name: str) -> Any:
+    """What one of our own files notes under a name; None where there is nothing."""
+    try:
+        return json.loads(spec.get_string_attribute("ImageDescription", ""))[name]
+    except (ValueError, KeyError, TypeError):
+        return None
 
 
 def _noted_names(spec: Any) -> list[str] | None:
     """The channels' names as our own files note them, where they fit."""
-    try:
-        notes = json.loads(spec.get_string_attribute("ImageDescription", ""))
-        names = notes[CHANNELS_NOTE]
-    except (ValueError, KeyError, TypeError):
-        return None
+    names = _note(spec, CHANNELS_NOTE)
     fits = isinstance(names, list) and len(names) == spec.nchannels and len({*map(str, names)}) == len(names)
     return [str(name)[:200] for name in names] if fits else None
 

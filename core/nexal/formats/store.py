@@ -175,7 +175,7 @@ class StoredSource:
         for name in names:
             window = window.union(self.stored.window(name))
         x, y, width, height = header["parts"][0]["display"]
-        as_data = self.spec.colour == "data"
+        as_data = self.space == "data"
         return Description(
             channels=names,
             display=Window(0, 0, width, height),
@@ -184,6 +184,7 @@ class StoredSource:
             data=frozenset(
                 name for name, row in self.stored.channels.items() if as_data or not self._is_colour(name, row)
             ),
+            labels=frozenset(name for name in names if self.role(name) == "id"),
             origin=(x, y),
             metadata=header.get("attributes", {}),
         )
@@ -225,10 +226,15 @@ class StoredSource:
         Half, float and uint are handed on; whole numbers of 8 and 16 bit stand for 0 to 1 and are not.
         """
         as_stored = name in self.description.data or (self.space in ("data", "linear") and self._triple(name) is None)
-        window = self.stored.window(name)
         samples = self.stored.samples(name, 1)
         if not as_stored or self.spec.non_finite != "keep" or samples.dtype.kind + str(samples.itemsize) not in RAW:
             return None
+        return self.as_stored(name, region)
+
+    def as_stored(self, name: str, region: Window) -> np.ndarray[Any, Any]:
+        """Samples of a channel as the file holds them, codes of whole numbers too, over a region, 0 outside."""
+        window = self.stored.window(name)
+        samples = self.stored.samples(name, 1)
         result = np.zeros((region.height, region.width), samples.dtype)
         inner = region.intersect(window)
         if not inner.empty:

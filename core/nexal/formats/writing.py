@@ -16,8 +16,9 @@ import nexal
 from nexal.colour import check_space, from_working
 from nexal.errors import FormatError, nearest
 from nexal.formats.decoded import untagged
-from nexal.formats.raster import CHANNELS_NOTE
+from nexal.formats.raster import CHANNELS_NOTE, DATA_NOTE
 from nexal.kernels.pointmath import encode, unpremultiplied
+from nexal.kernels.quantising import codes
 from nexal.operations.base import main_channels
 from nexal.picture import (
     ALPHA_NAME,
@@ -67,10 +68,16 @@ class Target:
     alpha: Alpha
     colour: str
     compression: str
+    dither: str = "none"
 
     @property
     def integer(self) -> bool:
         return self.depth.isdigit()
+
+    @property
+    def most(self) -> int:
+        """The largest code of an integer depth; 10 bit are written from 16."""
+        return 255 if self.depth == "8" else 65535
 
 
 def target_of(output: Output) -> Target:
@@ -95,8 +102,10 @@ def target_of(output: Output) -> Target:
     if compression and compression not in known.compressions:
         remedy = nearest(compression, known.compressions) if known.compressions else "leave it out"
         raise FormatError(f"{name} has no compression '{compression}'", where="'compression'", remedy=remedy)
+    if output.dither != "none" and depth != "8":
+        raise FormatError("dither is for 8 bit", where="'dither'", remedy="leave it out, or write 8 bit")
     check_space(output.colour)
-    return Target(name, depth, alpha, output.colour, compression)
+    return Target(name, depth, alpha, output.colour, compression, output.dither)
 
 
 def written_window(picture_window: Window, display: Window, target: Target) -> Window:
@@ -122,7 +131,8 @@ def write(
 ) -> None:
     """Write a picture whole or not at all: under another name first, then renamed.
 
-    `picture.region` is what is written; `own` holds channels of an EXR in a sample type of their own.
+    `picture.region` is what is written; `own` holds channels as they are stored: of an EXR in a sample type of their
+    own, of whole numbers as codes of the target's depth.
     Raises FormatError where the format cannot hold its channels or writing fails.
     """
     names = list(picture.description.channels)
@@ -133,7 +143,7 @@ def write(
         names += [name for name in main_channels(picture.description) if name not in names and not is_alpha(name)]
     if target.alpha is Alpha.NONE:
         names = [name for name in names if not is_alpha(name)] or names
-    planes = _in_colour(picture, _in_state(picture, target.alpha), target)
+    planes = _in_colour(picture, in_state(picture, target.alpha), target)
     part = path.with_name(f".{path.stem}.{os.getpid()}{path.suffix}")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
@@ -141,7 +151,7 @@ def write(
         if target.format == "exr":
             _write_exr(picture, kept, target, part, notes, own or {})
         else:
-            _write_raster(picture, kept, target, part, notes)
+            _write_raster(picture, kept, target, part, notes, own or {})
         os.replace(part, path)
     except OSError as error:
         raise FormatError(
@@ -172,7 +182,7 @@ def _raster_channels(picture: Picture) -> list[str]:
     return chosen
 
 
-def _in_state(picture: Picture, alpha: Alpha) -> dict[str, Plane]:
+def in_state(picture: Picture, alpha: Alpha) -> dict[str, Plane]:
     """Colour straight or premultiplied as wanted; data and pictures without alpha as they are."""
     description = picture.description
     planes = dict(picture.planes)
@@ -262,23 +272,35 @@ def _kept_attributes(picture: Picture) -> dict[str, Any]:
     return kept
 
 
+def stored_samples(plane: Plane, target: Target) -> NDArray[Any]:
+    """The samples of a plane as a target that is no EXR stores them."""
+    return codes(plane, target.most, target.dither) if target.integer else plane
+
+
 def _write_raster(
-    picture: Picture, planes: Mapping[str, Plane], target: Target, path: Path, notes: Mapping[str, Any]
+    picture: Picture,
+    planes: Mapping[str, Plane],
+    target: Target,
+    path: Path,
+    notes: Mapping[str, Any],
+    own: Mapping[str, NDArray[Any]],
 ) -> None:
     import OpenImageIO as oiio
 
     names = list(planes)
-    pixels = np.stack([planes[name] for name in names], axis=-1)
+    samples = {name: own[name] if name in own else stored_samples(planes[name], target) for name in names}
+    pixels = np.stack([samples[name] for name in names], axis=-1)
     sample_type = {"8": oiio.UINT8, "10": oiio.UINT16, "16": oiio.UINT16, "float": oiio.FLOAT}[target.depth]
-    if target.integer:
-        full = 255 if target.depth == "8" else 65535
-        codes = np.floor(np.clip(np.nan_to_num(pixels, nan=0.0), 0, 1) * np.float32(full) + np.float32(0.5))
-        pixels = codes.astype(np.uint8 if full == 255 else np.uint16)
     spec = oiio.ImageSpec(picture.region.width, picture.region.height, len(names), sample_type)
     last = [split_channel(name)[1] for name in names]
     spec.channelnames = tuple(last)
     if not {*last} <= {"R", "G", "B", PLANE_NAME, ALPHA_NAME}:
         notes = dict(notes) | {CHANNELS_NOTE: last}
+    if picture.description.all_data:
+        notes = dict(notes) | {DATA_NOTE: True}
+    layout = picture.description.metadata.get("layout")
+    if layout:
+        notes = dict(notes) | {"nexal.layout": untagged(layout)}
     if ALPHA_NAME in last:
         spec.alpha_channel = last.index(ALPHA_NAME)
         straight = target.alpha is Alpha.STRAIGHT or target.format in ("png", "tga")

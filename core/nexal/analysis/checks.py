@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from nexal.analysis.marks import Mark, marked
 from nexal.engine import Engine, Plan
-from nexal.engine.evaluate import SCALES
+from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.kernels.pointmath import encode
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Plane
@@ -115,16 +115,18 @@ def check_matte(
     - the wrong way round: the marked subject darker than the marked background, or a border that is kept round a
       middle that is not
     - a matte operation fed with a whole picture, whose colour it alters
-    A picture is judged by its alpha; one without has nothing to judge.
+    A picture is judged by its alpha; one without has nothing to judge, and neither has a bay: its greys are values.
     """
+    step = plan.recipe.step(item)
+    if step is not None and step.op == "bay":
+        return []
     warnings = _altered_colour(plan, item)
     feed = plan.feed(item)
     if not feed.description.is_plane:
         if not feed.description.has_alpha:
             return warnings
         feed = plan.feed(f"{item}.{ALPHA_NAME}")
-    longest = max(feed.description.display.width, feed.description.display.height)
-    scale = next((scale for scale in SCALES if longest * scale <= LONGEST), SCALES[-1])
+    scale = scale_within(feed.description.display, LONGEST)
     plane = engine.evaluate(feed, plan, scale=scale, keep_all=True, patient=False).planes[PLANE_NAME]
     plane = np.nan_to_num(plane, posinf=1, neginf=0)
     if float(plane.max(initial=0)) - float(plane.min(initial=0)) < 1e-6 or not _is_matte(plane):

@@ -13,11 +13,12 @@ from nexal.analysis.compare import compare
 from nexal.engine import Engine, Plan, Reader
 from nexal.engine.plan import Feed
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
-from nexal.formats.store import StoredSource
+from nexal.formats.channel_files import Given, read_manifest, reassemble
+from nexal.formats.store import StoredSource, fingerprint
 from nexal.formats.writing import target_of
 from nexal.picture import ALPHA_NAME, Window
-from nexal.recipe import Recipe, SourceSpec, is_numbered, numbered_file, parse_recipe
-from nexal.session import Session, frames_of, render_output, source_files, sources_behind
+from nexal.recipe import Recipe, SourceSpec, is_numbered, parse_recipe
+from nexal.session import Session, frames_of, output_path, render_output, source_files, sources_behind
 
 
 def run_recipe(
@@ -30,11 +31,13 @@ def run_recipe(
     scale: Fraction = Fraction(1),
     region: Window | None = None,
     only: Sequence[str] = (),
+    shot: str = "",
     warn: Callable[[str], None] = lambda text: None,
 ) -> list[Path]:
     """Write the outputs of a recipe (all, or `only` some) for each frame; returns the files. Raises NexalError.
 
-    `folder` is the recipe's, to which the paths in it are relative; `given` replaces the files of sources by name.
+    `folder` is the recipe's, to which the paths in it are relative; `given` replaces the files of sources by name;
+    `shot` is what stands for `{shot}` in file names.
     """
     chosen = _chosen(recipe, only)
     addresses = [address for output in chosen.values() for address in output.addresses]
@@ -61,14 +64,15 @@ def run_recipe(
             }
             plan = Plan(recipe, frame, readers)
             for name, output in chosen.items():
-                path = out / numbered_file(output.file, frame)
                 try:
-                    render_output(session.engine, plan, output, path, fingerprints, scale=scale, region=region)
+                    path = output_path(plan, name, output, out, shot)
+                    written += render_output(
+                        session.engine, plan, output, path, fingerprints, scale=scale, region=region
+                    )
                 except NexalError as error:
                     raise (
                         error if error.where.startswith(("step", "source")) else error.at(f"output '{name}'")
                     ) from None
-                written.append(path)
     return written
 
 
@@ -105,6 +109,52 @@ def compare_files(a: Path, b: Path, warn: Callable[[str], None] = lambda text: N
                 warn(f"{path.name}: only here, not compared: {', '.join(extra[:8])}")
         planes = [dict(source.read(common, Fraction(1), area)) for source in opened]
         return compare(*planes)
+
+
+def split_file(path: Path, out: Path, warn: Callable[[str], None] = lambda text: None) -> list[Path]:
+    """Write every channel of a picture file as a file of its own beside a manifest, each in its own sample type.
+
+    Whole numbers of 8 and 16 bit become PNG, everything else EXR. Returns the files, the manifest last.
+    Raises NexalError.
+    """
+    with Session(warn=warn) as session:
+        source = session.open(path)
+        whole = all(row["type"] in ("uint8", "uint16") for row in source.stored.channels.values())
+        name = f"{path.stem}.{'png' if whole else 'exr'}"
+        alpha = source.description.alpha
+        spec = {"from": "picture", "file": name, "split": True, "alpha": alpha.value}
+        recipe = parse_recipe({"nexal": 1, "sources": {"picture": {"files": path.name}}, "outputs": {"split": spec}})
+        plan = Plan(recipe, 1, {"picture": source})
+        try:
+            return render_output(session.engine, plan, recipe.outputs["split"], out / name, {})
+        except NexalError as error:
+            raise error.at(path.name) from None
+
+
+def reassemble_files(
+    manifest: Path, out: Path, warn: Callable[[str], None] = lambda text: None
+) -> tuple[Path, list[str]]:
+    """Put the files of a manifest, which lie beside it, together again; what is worth telling comes with it.
+
+    A file that was renamed is looked for among all files of the folder. Raises NexalError.
+    """
+    try:
+        text = manifest.read_bytes()
+    except OSError as error:
+        raise FormatError(f"cannot be read ({error.strerror})", where=str(manifest), remedy="check the path") from None
+    listing = read_manifest(text, manifest.name)
+    with Session(warn=warn) as session:
+        wanted = {row.file for row in listing.channels}
+        prints = {row.fingerprint for row in listing.channels}
+        missing = any(not (manifest.parent / name).is_file() for name in wanted)
+        files = []
+        for file in sorted(manifest.parent.iterdir()):
+            if file == manifest or not file.is_file():
+                continue
+            if file.name in wanted or (missing and fingerprint(file) in prints):
+                source = session.open(file)
+                files.append(Given(file.name, source.stored, source.fingerprint))
+        return reassemble(listing, files, out)
 
 
 def scout_file(

@@ -15,7 +15,7 @@ from numpy.typing import NDArray
 from nexal.analysis.marks import Mark, marked
 from nexal.colour import LUMINANCE
 from nexal.engine import Cancellation, Engine, Plan
-from nexal.engine.evaluate import SCALES
+from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.errors import SettingError
 from nexal.kernels.pointmath import encode
@@ -135,8 +135,7 @@ def _enough(found: Plane, side: str) -> Plane:
 def _proxy(
     engine: Engine, plan: Plan, feed: Feed, names: Sequence[str], cancellation: Cancellation | None
 ) -> NDArray[np.float32]:
-    longest = max(feed.description.window.width, feed.description.window.height)
-    scale = next((scale for scale in SCALES if longest * scale <= PROXY), SCALES[-1])
+    scale = scale_within(feed.description.window, PROXY)
     planes = _whole(engine, plan, feed, names, scale, cancellation)
     return np.stack([planes[name] for name in names])
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from nexal.analysis.marks import Mark, marked
 from nexal.engine import Cancellation, Engine, Plan
-from nexal.engine.evaluate import SCALES
+from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed, origin
 from nexal.errors import SettingError
 from nexal.formats.statistics import skyline
@@ -150,8 +150,7 @@ def histogram(
         raise SettingError("low is not below high", where="low", remedy="give a range")
     description = feed.description
     names = description.channels if description.is_plane else description.colour or description.channels
-    longest = max(description.display.width, description.display.height)
-    scale = next((scale for scale in SCALES if longest * scale <= 1024), SCALES[-1])
+    scale = scale_within(description.display, 1024)
     picture = engine.evaluate(feed, plan, scale=scale, channels=names, keep_all=True, patient=False)
     counts = np.zeros(bins, np.int64)
     below = above = total = 0

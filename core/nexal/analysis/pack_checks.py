@@ -1,0 +1,278 @@
+"""What is likely wrong with a bay or a packed texture, each with a remedy of one click where there is one."""
+
+from __future__ import annotations
+
+import re
+from typing import Any
+
+import numpy as np
+
+from nexal.addresses import split_address
+from nexal.engine import Engine, Plan
+from nexal.engine.evaluate import scale_within
+from nexal.formats.store import StoredSource
+from nexal.operations import find, parse_settings
+from nexal.operations.packing import PORTS, BaySettings, PackSettings
+from nexal.picture import ALPHA_NAME, Plane
+from nexal.recipe import Step
+
+GLOSSY = re.compile(r"gloss|smooth|shin", re.IGNORECASE)
+"""What a channel is called that holds the opposite of roughness."""
+ROUGH = re.compile(r"rough", re.IGNORECASE)
+FLAT = 1e-6
+METAL, TURNED = 0.5, 0.3
+"""What counts as metal, and how much rougher than all else it has to be to look turned round."""
+
+
+def check_packing(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]:
+    """Warnings about a `bay` or `pack` step: `code`, `text`, and a `remedy` or none.
+
+    - a source that is read as sRGB-encoded colour where its numbers are meant
+    - planes of another size, and how they are resampled; bars that are not, being only put at the corner
+    - a bar that covers everything below it, and what is lost by that
+    - roughness that looks inverted, by its name or by metal that is much rougher than the rest
+    - alpha at 0 everywhere, channels that are empty or equal to another
+    - a size that blocks of 4 x 4 or halving do not fit
+    """
+    step = plan.recipe.step(item)
+    if step is None or not step.on or step.op not in ("bay", "pack"):
+        return []
+    found = _encoded(plan, step) + _sizes(plan, step) + _covered(step)
+    if step.op == "pack":
+        settings = parse_settings(find("pack"), step.settings)
+        assert isinstance(settings, PackSettings)
+        planes = _planes(engine, plan, item)
+        found += _named_wrong(plan, step, settings) or _metal_rougher(step, settings, planes)
+        found += _empty(plan, step, planes) + _equal(step, planes) + _side(plan, step)
+    return found
+
+
+def _laid(step: Step) -> list[str]:
+    """What goes into a step's values: not the picture whose size alone is taken."""
+    operation = find(step.op)
+    ports = [address for port, address in step.inputs.items() if port != "like" and isinstance(address, str)]
+    return list(dict.fromkeys([*ports, *operation.references(parse_settings(operation, step.settings)).values()]))
+
+
+def _encoded(plan: Plan, step: Step) -> list[dict[str, Any]]:
+    odd: dict[str, str] = {}
+    for address in _laid(step):
+        item = split_address(address)[0]
+        reader = plan.readers.get(item)
+        if isinstance(reader, StoredSource) and reader.space == "srgb" and plan.feed(address).description.colour:
+            odd.setdefault(item, address)
+    if not odd:
+        return []
+    return [
+        {
+            "code": "encoded_data",
+            "text": f"{', '.join(odd.values())} is read as sRGB-encoded colour: its numbers are bent on the way in",
+            "remedy": {"label": f"Read {', '.join(odd)} as data", "read": dict.fromkeys(odd, "data")},
+        }
+    ]
+
+
+def _sizes(plan: Plan, step: Step) -> list[dict[str, Any]]:
+    own = plan.feed(step.name).description.display
+    others = {}
+    for address in _laid(step):
+        size = plan.feed(address).description.display
+        if (size.width, size.height) != (own.width, own.height):
+            others[address] = size
+    if not others:
+        return []
+    known = ", ".join(f"{name} is {size.width} x {size.height}" for name, size in others.items())
+    if step.op == "bay" and step.settings.get("fit", "align") == "align":
+        return [
+            {
+                "code": "sizes",
+                "text": f"{known}, the bay {own.width} x {own.height}: it lies at the top left corner as it is",
+                "remedy": {
+                    "label": "Scale it to the bay",
+                    "replace": {"set": dict(step.settings) | {"fit": "scale"}},
+                },
+            }
+        ]
+    grown = any(size.width < own.width or size.height < own.height for size in others.values())
+    shrunk = any(size.width > own.width or size.height > own.height for size in others.values())
+    ways = " and ".join(text for text, used in (("grown by Lanczos", grown), ("shrunk by areas", shrunk)) if used)
+    what = "the bay" if step.op == "bay" else "the texture"
+    return [{"code": "sizes", "text": f"{known}, {what} {own.width} x {own.height}: {ways}", "remedy": None}]
+
+
+def _covered(step: Step) -> list[dict[str, Any]]:
+    settings = parse_settings(find(step.op), step.settings)
+    if not isinstance(settings, BaySettings):
+        return []
+    on = [index for index, bar in enumerate(settings.layers) if bar.on and bar.opacity > 0]
+    whole = [
+        index
+        for index in on
+        if settings.layers[index].mask is None
+        and settings.layers[index].opacity == 1
+        and settings.layers[index].mode == "normal"
+    ]
+    if not whole:
+        return []
+    cover = whole[-1]
+    lost = [settings.layers[index] for index in on if index < cover]
+    if not lost:
+        return []
+    top = settings.layers[cover]
+    name = top.source if top.source is not None else f"{top.value:.0%}"
+    names = ", ".join(dict.fromkeys(str(bar.source or bar.mask or f"{bar.value:.0%}") for bar in lost))
+    layers = step.settings["layers"]
+    under = [layers[cover], *(layer for index, layer in enumerate(layers) if index != cover)]
+    return [
+        {
+            "code": "covered",
+            "text": f"{name} covers everything below it: {names} is lost",
+            "remedy": {"label": "Put it below them", "replace": {"set": dict(step.settings) | {"layers": under}}},
+        }
+    ]
+
+
+def _planes(engine: Engine, plan: Plan, item: str) -> dict[str, Plane]:
+    feed = plan.feed(item)
+    scale = scale_within(feed.description.display, 512)
+    return dict(engine.evaluate(feed, plan, scale=scale, keep_all=True, patient=False).planes)
+
+
+def _port_of(settings: PackSettings, meaning: str) -> tuple[str, bool] | None:
+    for port, each in settings.meanings.items():
+        if each.meaning == meaning:
+            return port, each.inverted
+    return None
+
+
+def _named_wrong(plan: Plan, step: Step, settings: PackSettings) -> list[dict[str, Any]]:
+    """Gloss where roughness is meant, or the other way round, by what the planes laid in are called."""
+    found = _port_of(settings, "roughness")
+    address = step.inputs.get(found[0]) if found else None
+    if not found or not isinstance(address, str):
+        return []
+    bay = plan.recipe.step(split_address(address)[0])
+    laid = _laid(bay) if bay and bay.op == "bay" else [address]
+    wrong = ROUGH if found[1] else GLOSSY
+    odd = next((each for each in laid if wrong.search(each) and plan.recipe.step(split_address(each)[0]) is None), None)
+    if odd is None:
+        return []
+    kinds = ("roughness", "gloss") if found[1] else ("gloss", "roughness")
+    return [
+        {
+            "code": "inverted",
+            "text": f"{odd} is {kinds[0]} by its name, and {kinds[1]} is wanted here",
+            "remedy": {
+                "label": "Turn it round",
+                "steps": [{"name": kinds[1], "op": "invert", "in": {"from": odd}}],
+                "within": bay.name if bay and bay.op == "bay" else step.name,
+                "instead": odd,
+            },
+        }
+    ]
+
+
+def _metal_rougher(step: Step, settings: PackSettings, planes: dict[str, Plane]) -> list[dict[str, Any]]:
+    """Metal that is far rougher than all else: rare in truth, usual where gloss was taken for roughness."""
+    rough, metal = _port_of(settings, "roughness"), _port_of(settings, "metallic")
+    if rough is None or metal is None:
+        return []
+    values = []
+    for port, inverted in (rough, metal):
+        plane = planes[PORTS[port]]
+        values.append(1 - plane if inverted else plane)
+    inside = values[1] > METAL
+    share = float(inside.mean())
+    if not 0.01 < share < 0.99:
+        return []
+    gap = float(values[0][inside].mean() - values[0][~inside].mean())
+    if gap < TURNED:
+        return []
+    return [
+        {
+            "code": "inverted",
+            "text": f"Metal is rougher than all else by {gap:.0%}: is this gloss, not roughness?",
+            "remedy": {
+                "label": "Turn it round",
+                "steps": [{"name": "turned", "op": "invert", "in": {"from": step.inputs[rough[0]]}}],
+                "feed": {"port": rough[0], "address": "turned"},
+            },
+        }
+    ]
+
+
+def _empty(plan: Plan, step: Step, planes: dict[str, Plane]) -> list[dict[str, Any]]:
+    found = []
+    ports = {name: port for port, name in PORTS.items()}
+    empty = [name for name, plane in planes.items() if float(np.abs(plane).max()) <= FLAT]
+    if ALPHA_NAME in empty:
+        found.append(_clear_alpha(plan, step))
+    others = [f"{name}{_meant(step, ports[name])}" for name in empty if name != ALPHA_NAME]
+    if others:
+        verb = "is" if len(others) == 1 else "are"
+        text = f"{', '.join(others)} {verb} 0 everywhere; lay something in unless that is meant"
+        found.append({"code": "empty", "text": text, "remedy": None})
+    return found
+
+
+def _meant(step: Step, port: str) -> str:
+    meaning = step.settings.get("meanings", {}).get(port, {}).get("meaning")
+    return f" ({meaning})" if meaning else ""
+
+
+def _clear_alpha(plan: Plan, step: Step) -> dict[str, Any]:
+    address = step.inputs["a"]
+    bay = plan.recipe.step(str(address))
+    text = "Alpha is 0 everywhere: most programs will show nothing at all"
+    if bay is not None and bay.op == "bay":
+        change = {"label": "Fill alpha at 100 %", "change": {bay.name: {"set": dict(bay.settings) | {"base": 1.0}}}}
+        return {"code": "alpha_zero", "text": text, "remedy": change}
+    inputs = {port: fed for port, fed in step.inputs.items() if port != "a"}
+    meanings = {port: each for port, each in step.settings.get("meanings", {}).items() if port != "a"}
+    settings = dict(step.settings) | ({"meanings": meanings} if "meanings" in step.settings else {})
+    leave = {"label": "Leave alpha out", "replace": {"in": inputs, "set": settings}}
+    return {"code": "alpha_zero", "text": text, "remedy": leave}
+
+
+def _equal(step: Step, planes: dict[str, Plane]) -> list[dict[str, Any]]:
+    names = [name for name, plane in planes.items() if float(plane.max()) - float(plane.min()) > FLAT]
+    for index, name in enumerate(names):
+        for other in names[index + 1 :]:
+            if np.array_equal(planes[name], planes[other]):
+                port = next(port for port, channel in PORTS.items() if channel == other)
+                fresh = {"name": f"{port}_bay", "op": "bay", "in": {"like": str(step.inputs[port])}}
+                return [
+                    {
+                        "code": f"equal_{other}",
+                        "text": f"{other} holds the same as {name}",
+                        "remedy": {
+                            "label": f"Give {other} a bay of its own",
+                            "steps": [fresh],
+                            "feed": {"port": port, "address": fresh["name"]},
+                        },
+                    }
+                ]
+    return []
+
+
+def _side(plan: Plan, step: Step) -> list[dict[str, Any]]:
+    size = plan.feed(step.name).description.display
+    sides = (size.width, size.height)
+    if all(side & (side - 1) == 0 for side in sides):
+        return []
+    if any(side % 4 for side in sides):
+        fitting = [max(4, round(side / 4) * 4) for side in sides]
+        text = f"{size.width} x {size.height} is no multiple of four: blocks of 4 x 4 do not fit"
+    else:
+        fitting = [2 ** max(2, round(float(np.log2(side)))) for side in sides]
+        text = f"{size.width} x {size.height} is no power of two: mip levels do not halve evenly"
+    return [
+        {
+            "code": "side",
+            "text": text,
+            "remedy": {
+                "label": f"Make it {fitting[0]} x {fitting[1]}",
+                "replace": {"set": dict(step.settings) | {"width": fitting[0], "height": fitting[1]}},
+            },
+        }
+    ]

@@ -1,0 +1,136 @@
+"""What a delivered texture holds against what was meant, channel by channel."""
+
+from __future__ import annotations
+
+import math
+import tempfile
+from collections.abc import Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.analysis.compare import difference
+from nexal.engine import Cancellation, Engine, Plan
+from nexal.engine.plan import Feed
+from nexal.errors import RecipeError
+from nexal.formats.store import Library, fingerprint
+from nexal.formats.writing import Target, stored_samples, target_of, write
+from nexal.kernels.proving import measured
+from nexal.picture import Plane
+from nexal.recipe import parse_output
+
+MOST_CHANNELS = 16
+
+
+def _channels(engine: Engine, plan: Plan, feed: Feed, cancellation: Cancellation | None) -> Iterator[tuple[str, Plane]]:
+    """Each channel over the display window, one at a time: a large texture's need not lie in memory together."""
+    for name in feed.description.channels:
+        picture = engine.evaluate(
+            feed,
+            plan,
+            region=feed.description.display,
+            channels=[name],
+            patient=False,
+            cancellation=cancellation,
+        )
+        yield name, picture.planes[name]
+
+
+def delivered(plane: Plane, target: Target) -> NDArray[Any]:
+    """The samples of a plane of data as a target stores them."""
+    if target.format == "exr":
+        with np.errstate(over="ignore"):
+            return plane.astype(np.float16 if target.depth == "half" else np.float32)
+    return stored_samples(plane, target)
+
+
+def checked_target(feed: Feed, spec: Mapping[str, Any]) -> Target:
+    """The target that a texture is proven for. Raises FormatError, and RecipeError for what is no data."""
+    if feed.description.colour:
+        raise RecipeError(
+            f"{feed.node.item} holds colour", where="proof", remedy="prove a packed texture, whose channels are data"
+        )
+    if len(feed.description.channels) > MOST_CHANNELS:
+        raise RecipeError("has too many channels", where="proof", remedy=f"prove a picture of {MOST_CHANNELS} or less")
+    return target_of(parse_output({"from": feed.node.item, "file": "proof.png", **spec}, "proof"))
+
+
+def proof(
+    engine: Engine, plan: Plan, feed: Feed, target: Target, cancellation: Cancellation | None = None
+) -> list[dict[str, Any]]:
+    """For each channel: the range that is meant, the codes that are delivered, and how far they are apart.
+
+    `low`, `high` are the ends of the meant values; `first`, `last` those of the samples (codes of whole numbers, else
+    values). `largest` and `mean` are errors, in codes of whole numbers, of what lies in 0..1; `clipped` is the share of
+    pixels that lie further outside than rounding reaches, or are no number; `unused` how many of the `bits` of a code
+    its distinct codes do not need (None for floats).
+    """
+    most = target.most if target.integer else 0
+    bits = {"8": 8, "10": 16, "16": 16, "half": 16, "float": 32}[target.depth]
+    rows: list[dict[str, Any]] = []
+    for name, plane in _channels(engine, plan, feed, cancellation):
+        found = measured(plane, delivered(plane, target), most)
+        ends = {"low": found.low, "high": found.high, "first": found.first, "last": found.last}
+        rows.append(
+            {
+                **{key: value if math.isfinite(value) else None for key, value in ends.items()},
+                "name": name,
+                "most": most or None,
+                "largest": found.largest,
+                "mean": found.mean,
+                "clipped": found.outside / plane.size,
+                "bits": bits,
+                "unused": bits - max(1, math.ceil(math.log2(max(2, found.distinct)))) if most else None,
+            }
+        )
+    return rows
+
+
+def round_trip(
+    engine: Engine, plan: Plan, feed: Feed, target: Target, suffix: str, cancellation: Cancellation | None = None
+) -> dict[str, Any]:
+    """The texture written to a file, read back, and compared sample by sample.
+
+    `channels`: for each, how many samples came back `wrong`; `bytes`: the file's size. Raises NexalError.
+    """
+    display = feed.description.display
+    picture = engine.evaluate(feed, plan, region=display, patient=False, cancellation=cancellation)
+    with tempfile.TemporaryDirectory(prefix="nexal-proof-") as folder:
+        path = Path(folder) / f"proof{suffix}"
+        write(picture, target, path, {})
+        stored = Library(Path(folder) / "read").unpack(path, fingerprint(path))
+        rows = []
+        for name, back in zip(picture.planes, _in_order(stored.channels, list(picture.planes)), strict=True):
+            wanted = delivered(picture.planes[name], target)
+            got = np.asarray(stored.samples(back, 1)) if back else None
+            same = got is not None and got.shape == wanted.shape and got.dtype == wanted.dtype
+            wrong = int(np.count_nonzero(got != wanted)) if same and got is not None else wanted.size
+            rows.append({"name": name, "wrong": wrong, "read_as": str(got.dtype) if got is not None else "nothing"})
+        return {"channels": rows, "bytes": path.stat().st_size}
+
+
+def _in_order(found: Mapping[str, Any], wanted: list[str]) -> list[str | None]:
+    """The file's channel for each of the picture's: of the same name, else (a lone one) the only one."""
+    if len(wanted) == 1 and len(found) == 1:
+        return [next(iter(found))]
+    return [name if name in found else None for name in wanted]
+
+
+def losses(
+    engine: Engine, plan: Plan, meant: Feed, seen: Feed, cancellation: Cancellation | None = None
+) -> list[dict[str, Any]]:
+    """What becomes of a texture: largest and mean difference and PSNR of each channel, full resolution.
+
+    `seen` has the channels of `meant`, such as a `mip` or `blocks` step that is fed from it. Raises RecipeError where
+    it has others.
+    """
+    if seen.description.channels != meant.description.channels:
+        raise RecipeError(
+            f"{seen.node.item} has other channels than {meant.node.item}",
+            where="losses",
+            remedy="compare a texture with what is made of it",
+        )
+    pairs = zip(_channels(engine, plan, meant, cancellation), _channels(engine, plan, seen, cancellation), strict=True)
+    return [{"name": name} | difference(before, after) for (name, before), (_, after) in pairs]

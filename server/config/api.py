@@ -11,17 +11,20 @@ errors.install(api)
 from accounts.api import router as accounts  # noqa: E402
 from deliveries.api import router as deliveries  # noqa: E402
 from projects.api import router as projects  # noqa: E402
+from projects.packing import router as project_packing  # noqa: E402
 from recipes.api import router as recipes  # noqa: E402
 from sources.api import router as sources  # noqa: E402
 from stage.advice import router as advice  # noqa: E402
 from stage.api import router as stage  # noqa: E402
 from stage.edges import router as edges  # noqa: E402
 from stage.mattes import router as mattes  # noqa: E402
+from stage.packing import router as packing  # noqa: E402
 from stage.passes import router as passes  # noqa: E402
 
 for router, tag in (
     (accounts, "accounts"),
     (projects, "projects"),
+    (project_packing, "projects"),
     (sources, "sources"),
     (recipes, "recipes"),
     (stage, "stage"),
@@ -29,6 +32,7 @@ for router, tag in (
     (mattes, "mattes"),
     (passes, "passes"),
     (edges, "edges"),
+    (packing, "packing"),
     (deliveries, "deliveries"),
 ):
     api.add_router("", router, tags=[tag])

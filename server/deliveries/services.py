@@ -2,12 +2,12 @@
 
 import re
 import time
+import zipfile
 from pathlib import Path
 from typing import Any
 
 from django.conf import settings
 from django.db import IntegrityError, transaction
-from pydantic import ValidationError
 
 from config import jobs
 from config.errors import Refused
@@ -15,8 +15,8 @@ from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
 from nexal.errors import NexalError
 from nexal.formats.store import StoredSource
 from nexal.formats.writing import target_of
-from nexal.recipe import Output, from_validation, numbered_file, parse_recipe
-from nexal.session import render_output
+from nexal.recipe import Output, parse_output, parse_recipe
+from nexal.session import output_path, render_output
 from projects.models import Shot
 from stage.services import engine, plan
 
@@ -30,10 +30,7 @@ INTERNAL = {
 
 def checked_spec(spec: dict[str, Any]) -> Output:
     """An output that can be written. Raises NexalError."""
-    try:
-        output = Output.model_validate(spec)
-    except ValidationError as error:
-        raise from_validation(error, spec, "deliverable") from None
+    output = parse_output(spec, "deliverable")
     target_of(output)
     return output
 
@@ -118,9 +115,24 @@ def _render_frame(render: Render, frame: int) -> str:
     fingerprints = {
         name: reader.fingerprint for name, reader in planned.readers.items() if isinstance(reader, StoredSource)
     }
-    name = f"deliveries/{render.pk}/{numbered_file(output.file, frame)}"
-    render_output(engine(), planned, output, Path(settings.MEDIA_ROOT) / name, fingerprints)
-    return name
+    media = Path(settings.MEDIA_ROOT)
+    path = output_path(planned, deliverable.name, output, media / f"deliveries/{render.pk}", deliverable.shot.name)
+    written = render_output(engine(), planned, output, path, fingerprints)
+    if output.split:
+        path = _archive(path.with_suffix(".zip"), written)
+    return str(path.relative_to(media))
+
+
+def _archive(path: Path, files: list[Path]) -> Path:
+    """Files put together as they are into one to be downloaded, whole or not at all; they are gone afterwards."""
+    part = path.with_suffix(".part")
+    with zipfile.ZipFile(part, "w") as archive:
+        for file in files:
+            archive.write(file, file.name)
+    part.rename(path)
+    for file in files:
+        file.unlink()
+    return path
 
 
 def resume_renders() -> None:

@@ -15,6 +15,10 @@ class Project(models.Model):
 
     name = models.CharField(max_length=120)
     created = models.DateTimeField(auto_now_add=True)
+    layouts = models.JSONField(default=list)
+    """What the channels of packed textures stand for, beside the program's own: the core's `Layout`s."""
+    finishes = models.JSONField(default=list)
+    """Sets of values for bays, beside the program's own: the core's `Finish`es."""
     members = models.ManyToManyField(settings.AUTH_USER_MODEL, through="Membership", related_name="projects")
 
 

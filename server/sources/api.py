@@ -11,7 +11,7 @@ from config.errors import Problem, Refused
 from projects.access import get_shot
 from projects.models import Shot
 from sources.models import Source, SourceState
-from sources.services import import_file, stored
+from sources.services import import_file, reassemble_files, stored
 
 router = Router()
 
@@ -98,6 +98,11 @@ def source_rows(shot: Shot) -> list[SourceRow]:
 def upload(request: HttpRequest, shot_id: int, file: File[UploadedFile]) -> SourceRow:
     """Import a file into a shot. It is unpacked in the background; follow its state."""
     shot = get_shot(request, shot_id, write=True)
+    _check_size(file)
+    return SourceRow(**_row(import_file(shot, file.name or "picture", file)))
+
+
+def _check_size(file: UploadedFile) -> None:
     if (file.size or 0) > settings.NEXAL_UPLOAD_BYTES:
         raise Refused(
             413,
@@ -106,7 +111,23 @@ def upload(request: HttpRequest, shot_id: int, file: File[UploadedFile]) -> Sour
             where=file.name or "",
             remedy="compress it, or import fewer channels",
         )
-    return SourceRow(**_row(import_file(shot, file.name or "picture", file)))
+
+
+class Reassembled(Schema):
+    """The source that channel files made, and what is worth telling about them."""
+
+    source: SourceRow
+    told: list[str]
+
+
+@router.post("/shots/{shot_id}/sources/reassembled", response=Reassembled)
+def reassemble(request: HttpRequest, shot_id: int, files: File[list[UploadedFile]]) -> Reassembled:
+    """Put the channel files of a picture together again, by the manifest that was written with them."""
+    shot = get_shot(request, shot_id, write=True)
+    for file in files:
+        _check_size(file)
+    source, told = reassemble_files(shot, files)
+    return Reassembled(source=SourceRow(**_row(source)), told=told)
 
 
 @router.get("/shots/{shot_id}/sources", response=list[SourceRow])

@@ -1,8 +1,9 @@
 """Importing: the original is kept, its planes are unpacked by a worker process."""
 
-import re
+from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import Any
 
 from django.conf import settings
@@ -11,9 +12,13 @@ from django.core.files import File
 from config import jobs
 from config.errors import Refused
 from nexal.errors import NexalError
+from nexal.file_names import free, plain
+from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, reassemble
 from nexal.formats.store import Library, StoredFile, fingerprint
 from projects.models import Shot
 from sources.models import Source, SourceState
+
+MOST_MANIFEST_BYTES = 4 << 20
 
 INTERNAL = {
     "code": "internal",
@@ -37,14 +42,9 @@ def stored(source: Source) -> StoredFile:
 
 def free_name(shot: Shot, name: str) -> str:
     """A file name that no source of the shot has or had, as close to `name` as can be."""
-    plain = re.sub(r"[^\w.\- ]", "_", Path(name.replace("\\", "/")).name).strip(". ")[-150:] or "picture"
     taken = set(Source.objects.filter(shot=shot).values_list("files", flat=True))
-    stem, dot, suffix = plain.rpartition(".")
-    number, free = 2, plain
-    while free in taken:
-        free = f"{stem}_{number}.{suffix}" if dot else f"{plain}_{number}"
-        number += 1
-    return free
+    stem, dot, suffix = (plain(Path(name.replace("\\", "/")).name) or "picture").rpartition(".")
+    return free(stem, dot + suffix, taken.__contains__) if dot else free(suffix, "", taken.__contains__)
 
 
 def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
@@ -65,6 +65,41 @@ def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
     jobs.submit(unpack, source.pk)
     source.refresh_from_db()
     return source
+
+
+def reassemble_files(shot: Shot, files: Sequence["File[Any]"]) -> tuple[Source, list[str]]:
+    """One source from channel files and their manifest, and what is worth telling about them.
+
+    Each file is unpacked by a worker process, as an import is. Raises NexalError.
+    """
+    listings = [file for file in files if (file.name or "").endswith(MANIFEST_SUFFIX)]
+    if len(listings) != 1:
+        raise Refused(
+            422,
+            "manifest",
+            f"{len(listings) or 'no'} manifest{'s' if len(listings) > 1 else ''} among {len(files)} files",
+            where="files",
+            remedy=f"add the channel files together with their one manifest, whose name ends in {MANIFEST_SUFFIX}",
+        )
+    manifest = read_manifest(listings[0].read(MOST_MANIFEST_BYTES), listings[0].name or "manifest")
+    with TemporaryDirectory(prefix="nexal-channels-") as folder:
+        given = []
+        for number, file in enumerate(files):
+            if file is listings[0]:
+                continue
+            name = Path(file.name or f"file{number}").name
+            path = Path(folder) / f"{number}-{name}"
+            with path.open("wb") as target:
+                for chunk in file.chunks():
+                    target.write(chunk)
+            digest = fingerprint(path)
+            try:
+                given.append(Given(name, library().unpack(path, digest), digest))
+            except NexalError as error:
+                raise error.at(name) from None
+        joined, told = reassemble(manifest, given, Path(folder) / "joined")
+        with joined.open("rb") as whole:
+            return import_file(shot, joined.name, File(whole, joined.name)), told
 
 
 def unpack(source_id: int) -> None:

@@ -14,13 +14,16 @@ router = Router()
 
 
 class Remedy(Schema):
-    """What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
-    stand in its place there; a port of it to feed anew; another `op`, `in`, `set` or `on` for it; or sources to read
-    otherwise (their `colour` in `read`, their alpha in `read_alpha`)."""
+    """What one click does: steps to add behind the item, or (with `instead`) behind an address that it (or the step
+    `within`) is fed from, to stand in its place there; a port of it to feed anew, from the added steps if there are
+    any; another `op`, `in`, `set` or `on` for it (`replace`) or for other steps (`change`, by name); or sources to
+    read otherwise (their `colour` in `read`, their alpha in `read_alpha`)."""
 
     label: str
     steps: list[dict[str, Any]] = []
     instead: str | None = None
+    within: str | None = None
+    change: dict[str, dict[str, Any]] | None = None
     feed: dict[str, str] | None = None
     replace: dict[str, Any] | None = None
     read: dict[str, str] | None = None

@@ -1,10 +1,8 @@
 """Routes: pictures, numbers and histograms of any item of a saved or draft recipe."""
 
-import json
 from fractions import Fraction
 from typing import Any, Literal
 
-import zstandard
 from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
@@ -16,16 +14,15 @@ from nexal.analysis.view import probe as core_probe
 from nexal.engine import Node, Plan
 from nexal.engine.plan import Feed, addresses_of
 from nexal.errors import NexalError, RecipeError
-from nexal.formats.writing import half_planes
 from nexal.operations.base import main_channels
 from nexal.picture import ALPHA_NAME, Window
 from projects.access import get_shot
 from stage.asking import Ask, Light, Marks, plan_of, sides
 from stage.services import engine, superseding
+from stage.showing import respond
 
 router = Router()
 
-LOOPBACK = ("127.0.0.1", "::1")
 MAX_VIEW_PIXELS = 34_000_000
 
 
@@ -212,27 +209,9 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
         seen = Shown(evidence(engine(), planned, feed, ask.evidence, scale, region, apart), [None] * 3, finished=True)
     else:
         seen = shown(engine(), planned, feed, names, scale, region, cancellation)
-    body: bytes | memoryview = half_planes(seen.picture)
-    response = HttpResponse(content_type="application/octet-stream")
-    if request.META.get("REMOTE_ADDR") not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
-        body = zstandard.compress(body, 1)
-        response["Content-Encoding"] = "zstd"
-    response.content = body
-    response["X-Nexal-View"] = json.dumps(
-        {
-            "channels": list(seen.picture.planes),
-            "data": [seen.finished or name in description.data for name in seen.picture.planes],
-            "ranges": seen.ranges,
-            "finished": seen.finished,
-            "alpha": description.alpha.value if description.has_alpha and not seen.finished else "none",
-            "region": region.as_list(),
-            "scale": ask.scale,
-            "display": description.display.as_list(),
-            "digest": feed.node.digest,
-        }
-    )
-    response["Cache-Control"] = "private, no-store"
-    return response
+    data = [seen.finished or name in description.data for name in seen.picture.planes]
+    alpha = description.alpha.value if description.has_alpha and not seen.finished else "none"
+    return respond(request, seen, data, alpha, region, ask.scale, description.display, feed.node.digest)
 
 
 @router.post("/shots/{shot_id}/probe", response=list[Probed])

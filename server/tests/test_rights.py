@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
+from django.core.files.uploadedfile import SimpleUploadedFile
 from server_support import ServerTest
 
 from config.api import api
@@ -20,7 +21,9 @@ OWN = {
 }
 WRITES = {
     ("POST", "/api/projects/{project_id}/shots"): {"name": "050 lantern"},
+    ("PUT", "/api/projects/{project_id}/packing"): {"layouts": [], "finishes": []},
     ("POST", "/api/shots/{shot_id}/sources"): None,
+    ("POST", "/api/shots/{shot_id}/sources/reassembled"): None,
     ("POST", "/api/shots/{shot_id}/revisions"): {"parent": 1, "recipe": {"nexal": 1}},
     ("POST", "/api/shots/{shot_id}/undo"): {"head": 1},
     ("POST", "/api/shots/{shot_id}/redo"): {"head": 1},
@@ -40,8 +43,21 @@ SUM = {
     "sources": {"moth": {"files": "moth.exr"}},
     "steps": [{"name": "sum", "op": "sum_passes", "in": {"passes": ["moth", "moth"]}}],
 }
+TEXTURE = {
+    "nexal": 1,
+    "steps": [
+        {"name": "half", "op": "bay", "set": {"base": 0.5, "width": 8, "height": 8}},
+        {"name": "texture", "op": "pack", "in": {"r": "half", "g": "half", "b": "half"}},
+        {"name": "smaller", "op": "mip", "in": {"from": "texture"}},
+    ],
+}
 READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/projects/{project_id}"): None,
+    ("GET", "/api/projects/{project_id}/packing"): None,
+    ("POST", "/api/shots/{shot_id}/lit"): {"recipe": TEXTURE, "packed": "texture", "size": 32},
+    ("POST", "/api/shots/{shot_id}/proof"): {"recipe": TEXTURE, "address": "texture"},
+    ("POST", "/api/shots/{shot_id}/proof/written"): {"recipe": TEXTURE, "address": "texture"},
+    ("POST", "/api/shots/{shot_id}/losses"): {"recipe": TEXTURE, "address": "texture", "seen": "smaller"},
     ("GET", "/api/projects/{project_id}/shots"): None,
     ("GET", "/api/shots/{shot_id}"): None,
     ("GET", "/api/shots/{shot_id}/revisions"): None,
@@ -93,6 +109,12 @@ class Rights(ServerTest):
     def ask(self, user: Any, method: str, path: str, body: Any) -> int:
         return self.as_user(user).send(method, path.format(**self.ids), body).status_code
 
+    def sent_by(self, user: Any, path: str) -> int:
+        """Somebody sends a file to a route that takes files."""
+        field = "files" if path.endswith("reassembled") else "file"
+        files = {field: SimpleUploadedFile("x.exr", b"x")}
+        return self.as_user(user).client.post(path.format(**self.ids), files).status_code
+
     def test_the_table_holds_every_route(self) -> None:
         self.assertEqual(set(self.routes()), OPEN | OWN | set(WRITES) | set(READS))
 
@@ -106,9 +128,8 @@ class Rights(ServerTest):
     def test_a_stranger_is_told_that_there_is_nothing(self) -> None:
         for (method, path), body in (WRITES | READS).items():
             with self.subTest(f"{method} {path}"):
-                if path.endswith("/sources") and method == "POST":
-                    answer = self.as_user(self.stranger).upload(self.shot.pk, "x.exr", b"x")
-                    self.assertEqual(answer.status_code, 404)
+                if "/sources" in path and (method, path) in WRITES:
+                    self.assertEqual(self.sent_by(self.stranger, path), 404)
                 else:
                     self.assertEqual(self.ask(self.stranger, method, path, body), 404)
 
@@ -118,10 +139,8 @@ class Rights(ServerTest):
                 self.assertEqual(self.ask(self.viewer, method, path, body), 200)
         for (method, path), body in WRITES.items():
             with self.subTest(f"{method} {path}"):
-                if path.endswith("/sources"):
-                    answer = self.as_user(self.viewer).upload(self.shot.pk, "x.exr", b"x")
-                    self.assertEqual(answer.status_code, 403)
-                    self.assertEqual(answer.json()["code"], "forbidden")
+                if "/sources" in path:
+                    self.assertEqual(self.sent_by(self.viewer, path), 403)
                 else:
                     self.assertEqual(self.ask(self.viewer, method, path, body), 403)
         self.shot.refresh_from_db()

@@ -1,0 +1,47 @@
+"""Planes on their way to the browser."""
+
+import json
+from collections.abc import Sequence
+
+import zstandard
+from django.http import HttpRequest, HttpResponse
+
+from nexal.analysis.view import Shown
+from nexal.formats.writing import half_planes
+from nexal.picture import Window
+
+LOOPBACK = ("127.0.0.1", "::1")
+
+
+def respond(
+    request: HttpRequest,
+    seen: Shown,
+    data: Sequence[bool],
+    alpha: str,
+    region: Window,
+    scale: int,
+    display: Window,
+    digest: str,
+) -> HttpResponse:
+    """Half-float planes, one after the other; what they are stands in X-Nexal-View as JSON."""
+    body: bytes | memoryview = half_planes(seen.picture)
+    response = HttpResponse(content_type="application/octet-stream")
+    if request.META.get("REMOTE_ADDR") not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
+        body = zstandard.compress(body, 1)
+        response["Content-Encoding"] = "zstd"
+    response.content = body
+    response["X-Nexal-View"] = json.dumps(
+        {
+            "channels": list(seen.picture.planes),
+            "data": list(data),
+            "ranges": seen.ranges,
+            "finished": seen.finished,
+            "alpha": alpha,
+            "region": region.as_list(),
+            "scale": scale,
+            "display": display.as_list(),
+            "digest": digest,
+        }
+    )
+    response["Cache-Control"] = "private, no-store"
+    return response

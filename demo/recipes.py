@@ -19,6 +19,15 @@ AROUND_WING = [
 ]
 """A closed curve round the wing: points with their tangents."""
 
+
+def _bay(name: str, base: float, *layers: dict[str, Any]) -> dict[str, Any]:
+    return _step(name, "bay", {"like": "tin_template"}, base=base, fit="scale", layers=list(layers))
+
+
+def _meanings(*names: str) -> dict[str, dict[str, str]]:
+    return {port: {"meaning": name} for port, name in zip("rgba", names, strict=False)}
+
+
 PENDANT = ("key", "fill", "rim", "lantern", "reflection", "glow")
 """The light passes of the pendant."""
 
@@ -174,6 +183,50 @@ SHOTS: dict[str, dict[str, Any]] = {
         "steps": [
             _step("joined", "attach_alpha", {"picture": "picture", "alpha": "cover"}),
             _step("cleared", "clear_backing", {"picture": "joined"}, colour=[0.5, 0.5, 0.5], encoding="display"),
+        ],
+    },
+    "200 tea tin": {
+        "nexal": 1,
+        "sources": {
+            "tin_base": {"files": "tin_base.png"},
+            "tin_template": {"files": "tin_template.png", "colour": "data"},
+            "tin_occlusion": {"files": "tin_occlusion.png", "colour": "data"},
+            "tin_metal": {"files": "tin_metal.png", "colour": "data"},
+            "emblem": {"files": "emblem.png"},
+        },
+        "steps": [
+            _step("emblem_large", "resize", {"from": "emblem"}, width=2048, height=2048),
+            _step("painted", "stack", {"under": "tin_base", "over": "emblem_large"}),
+            _bay("occlusion", 1.0, {"from": "tin_occlusion"}),
+            _bay(
+                "roughness",
+                0.42,
+                {"from": "tin_template.G"},
+                {"value": 0.34, "mask": "tin_metal"},
+                {"value": 0.26, "mask": "emblem.A"},
+            ),
+            _bay(
+                "metallic",
+                0.0,
+                {"from": "tin_template.B", "opacity": 0.5},
+                {"value": 0.9, "mask": "tin_metal"},
+                {"value": 0.95, "mask": "emblem.A"},
+            ),
+            _bay("coat", 0.7, {"value": 0.0, "mask": "tin_metal"}, {"value": 0.0, "mask": "emblem.A"}),
+            _step(
+                "tin_orm",
+                "pack",
+                {"r": "occlusion", "g": "roughness", "b": "metallic"},
+                layout="orm",
+                meanings=_meanings("occlusion", "roughness", "metallic"),
+            ),
+            _step(
+                "tin_mrc",
+                "pack",
+                {"r": "metallic", "g": "roughness", "b": "coat"},
+                layout="mrc",
+                meanings=_meanings("metallic", "roughness", "coat"),
+            ),
         ],
     },
     "130 prism": {

@@ -43,6 +43,11 @@ PICTURES = (
     "pods_grey.png",
     "pods_picture.png",
     "pods_alpha.png",
+    "tin_base.png",
+    "tin_template.png",
+    "tin_occlusion.png",
+    "tin_metal.png",
+    "emblem.png",
     *(f"pendant_{name}.exr" for name in ("key", "fill", "rim", "lantern", "reflection", "glow")),
 )
 TRUTH = ("pods_true.exr", "moth_true.exr", "frond_true.exr", "wing_true.exr", "print_true.exr")
@@ -123,6 +128,7 @@ def write_plates(folder: Path) -> None:
     cv2.imwrite(str(folder / "fern.png"), _codes(encode(make_fern()))[..., ::-1])
     write_hard_plates(folder)
     write_pods(folder)
+    write_tin(folder)
 
 
 def write_hard_plates(folder: Path) -> None:
@@ -232,6 +238,21 @@ def write_pods(folder: Path) -> None:
         if name == "grey":
             cv2.imwrite(str(folder / "pods_picture.png"), codes)
     cv2.imwrite(str(folder / "pods_alpha.png"), cover)
+
+
+def write_tin(folder: Path) -> None:
+    """The tea tin's textures, each in the depth and size that such files come in."""
+    from demo.night.tin import make_tin
+    from nexal.kernels.pointmath import encode
+
+    tin = make_tin()
+    deep = [np.floor(plane * 65535 + 0.5).astype(np.uint16) for plane in (tin.template, tin.metal)]
+    emblem = np.concatenate([_codes(encode(tin.emblem)), _codes(tin.emblem_alpha)[..., None]], axis=-1)
+    cv2.imwrite(str(folder / "tin_base.png"), _codes(encode(tin.base))[..., ::-1])
+    cv2.imwrite(str(folder / "tin_template.png"), deep[0][..., ::-1])
+    cv2.imwrite(str(folder / "tin_occlusion.png"), _codes(tin.occlusion))
+    cv2.imwrite(str(folder / "tin_metal.png"), deep[1])
+    cv2.imwrite(str(folder / "emblem.png"), emblem[..., [2, 1, 0, 3]])
 
 
 def generate(folder: Path) -> None:

@@ -1,5 +1,6 @@
 import createClient from "openapi-fetch";
 
+import type { Recipe } from "./recipe";
 import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
@@ -12,7 +13,8 @@ export type RevisionRow = Schemas["RevisionRow"];
 export type SourceRow = Schemas["SourceRow"];
 export type SourceWhole = Schemas["SourceWhole"];
 export type ChannelRow = Schemas["ChannelRow"];
-export type Item = Schemas["Item"];
+/** An item as the server describes it, and the recipe that it is described by: a digest says nothing of a later one. */
+export type Item = Schemas["Item"] & { of: Recipe };
 export type OperationRow = Schemas["OperationRow"];
 export type PortRow = Schemas["PortRow"];
 export type Probed = Schemas["Probed"];

@@ -1,6 +1,6 @@
 import { queryOptions, useQuery } from "@tanstack/react-query";
 
-import { api, type Item, got } from "./client";
+import { api, type Item, got, problemOf } from "./client";
 import { type Recipe, drafted } from "./recipe";
 
 /** The catalogue of operations; it changes with the program only. */
@@ -21,14 +21,18 @@ export function useSession() {
 export function useItems(shot: number, recipe: Recipe) {
   return useQuery({
     queryKey: ["items", shot, recipe],
-    queryFn: () =>
-      got(
+    queryFn: async (): Promise<Item[]> => {
+      const rows = await got(
         api.POST("/api/shots/{shot_id}/inspect", {
           params: { path: { shot_id: shot } },
           body: { ...drafted(recipe) },
         }),
-      ),
+      );
+      return rows.map((row) => ({ ...row, of: recipe }));
+    },
     placeholderData: (previous: Item[] | undefined) => previous,
+    // Every item holds the recipe: comparing them piece by piece would take longer than drawing anew.
+    structuralSharing: false,
     staleTime: Infinity,
     gcTime: 60_000,
   });
@@ -48,6 +52,19 @@ export function sourceQuery(shot: number, source: number | undefined, pending: b
     refetchInterval: pending ? 700 : false,
     staleTime: pending ? 0 : Infinity,
   });
+}
+
+/**
+ * Whether to ask again what a later request has taken the place of: requests may overtake each other on their way.
+ * What nobody wants any more has to be given up by its signal, or it would take the place of what is wanted.
+ */
+export function onceMore(count: number, error: unknown): boolean {
+  return count < 6 && problemOf(error).code === "cancelled";
+}
+
+/** Whether what has settled is still what is there now. */
+export function isSame(settled: Item | undefined, now: Item | undefined): boolean {
+  return settled !== undefined && settled.name === now?.name && settled.digest === now.digest;
 }
 
 /** The last answer, as long as it is about the same thing: the place in the key that names it. */

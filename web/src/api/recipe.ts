@@ -73,7 +73,7 @@ export function firstInput(step: Step | undefined): string | undefined {
 }
 
 /** Keys inside of settings that hold addresses. */
-const ADDRESSES = new Set(["from", "times"]);
+const ADDRESSES = new Set(["from", "times", "mask"]);
 
 function inSettings(value: unknown): string[] {
   if (Array.isArray(value)) return value.flatMap(inSettings);
@@ -129,10 +129,10 @@ function readdressed(step: Step, change: (address: string) => string): Step {
   };
 }
 
-/** A step fed from another item wherever it was fed from one. */
+/** A step fed from another item wherever it was fed from one, or from an item wherever it was fed from one address. */
 export function fedInstead(step: Step, before: string, now: string): Step {
   return readdressed(step, (address) =>
-    itemOf(address) === before ? now + address.slice(before.length) : address,
+    address === before ? now : itemOf(address) === before ? now + address.slice(before.length) : address,
   );
 }
 

@@ -97,6 +97,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/packing": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Packing
+         * @description Every layout and finish that shots of the project can use.
+         */
+        get: operations["projects_packing_packing"];
+        /**
+         * Change Packing
+         * @description Put other layouts and finishes in the place of the project's own. Packed textures keep the meanings they have.
+         */
+        put: operations["projects_packing_change_packing"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/sources": {
         parameters: {
             query?: never;
@@ -115,6 +139,26 @@ export interface paths {
          * @description Import a file into a shot. It is unpacked in the background; follow its state.
          */
         post: operations["sources_api_upload"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/sources/reassembled": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Reassemble
+         * @description Put the channel files of a picture together again, by the manifest that was written with them.
+         */
+        post: operations["sources_api_reassemble"];
         delete?: never;
         options?: never;
         head?: never;
@@ -566,6 +610,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/lit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Lit
+         * @description The lit object as finished planes, in the form of a view.
+         */
+        post: operations["stage_packing_lit"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/proof": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Proof
+         * @description What a texture's channels would hold in a file, against what is meant.
+         */
+        post: operations["stage_packing_proof"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/proof/written": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Written
+         * @description The texture written, read back and compared sample by sample.
+         */
+        post: operations["stage_packing_written"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/losses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Loss
+         * @description What a smaller mip level or compression in blocks takes from each channel.
+         */
+        post: operations["stage_packing_loss"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/formats": {
         parameters: {
             query?: never;
@@ -730,6 +854,82 @@ export interface components {
             picture: string | null;
         };
         /**
+         * LayoutChannel
+         * @description One channel of a layout: what it stands for and what it holds where nothing is laid in.
+         *
+         *     `inverted`: it holds 1 - v of its meaning, as gloss does of roughness. Channels are linear data in any case.
+         */
+        LayoutChannel: {
+            /**
+             * Port
+             * @enum {string}
+             */
+            port: "r" | "g" | "b" | "a";
+            /** Meaning */
+            meaning: string;
+            /**
+             * Inverted
+             * @default false
+             */
+            inverted: boolean;
+            /**
+             * Default
+             * @default 0
+             */
+            default: number;
+        };
+        /**
+         * OwnFinish
+         * @description A finish, and whether it belongs to the project.
+         */
+        OwnFinish: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Values */
+            values: {
+                [key: string]: number;
+            };
+            /** Own */
+            own: boolean;
+        };
+        /**
+         * OwnLayout
+         * @description A layout, and whether it belongs to the project.
+         */
+        OwnLayout: {
+            /** Name */
+            name: string;
+            /** Title */
+            title: string;
+            /** Channels */
+            channels: components["schemas"]["LayoutChannel"][];
+            /** Own */
+            own: boolean;
+        };
+        /** PackingRow */
+        PackingRow: {
+            /** Layouts */
+            layouts: components["schemas"]["OwnLayout"][];
+            /** Finishes */
+            finishes: components["schemas"]["OwnFinish"][];
+        };
+        /**
+         * NewPacking
+         * @description The project's own layouts and finishes, all of them.
+         */
+        NewPacking: {
+            /** Layouts */
+            layouts: {
+                [key: string]: unknown;
+            }[];
+            /** Finishes */
+            finishes: {
+                [key: string]: unknown;
+            }[];
+        };
+        /**
          * Problem
          * @description What went wrong, where, and what to do.
          */
@@ -789,6 +989,15 @@ export interface components {
          * @enum {string}
          */
         SourceState: "waiting" | "reading" | "ready" | "failed";
+        /**
+         * Reassembled
+         * @description The source that channel files made, and what is worth telling about them.
+         */
+        Reassembled: {
+            source: components["schemas"]["SourceRow"];
+            /** Told */
+            told: string[];
+        };
         /** ChannelRow */
         ChannelRow: {
             /** Name */
@@ -1282,9 +1491,10 @@ export interface components {
         };
         /**
          * Remedy
-         * @description What one click does: steps to add behind the item, or (with `instead`) behind an item that it is fed from, to
-         *     stand in its place there; a port of it to feed anew; another `op`, `in`, `set` or `on` for it; or sources to read
-         *     otherwise (their `colour` in `read`, their alpha in `read_alpha`).
+         * @description What one click does: steps to add behind the item, or (with `instead`) behind an address that it (or the step
+         *     `within`) is fed from, to stand in its place there; a port of it to feed anew, from the added steps if there are
+         *     any; another `op`, `in`, `set` or `on` for it (`replace`) or for other steps (`change`, by name); or sources to
+         *     read otherwise (their `colour` in `read`, their alpha in `read_alpha`).
          */
         Remedy: {
             /** Label */
@@ -1298,6 +1508,14 @@ export interface components {
             }[];
             /** Instead */
             instead?: string | null;
+            /** Within */
+            within?: string | null;
+            /** Change */
+            change?: {
+                [key: string]: {
+                    [key: string]: unknown;
+                };
+            } | null;
             /** Feed */
             feed?: {
                 [key: string]: string;
@@ -1661,6 +1879,179 @@ export interface components {
                 number
             ] | null;
         };
+        /**
+         * LitAsk
+         * @description A texture on an object. Left out, the base colour is a plain grey.
+         */
+        LitAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Packed */
+            packed?: string | null;
+            /** Base */
+            base?: string | null;
+            /** Normal */
+            normal?: string | null;
+            /**
+             * Object
+             * @default tin
+             * @enum {string}
+             */
+            object: "tin" | "sphere" | "panel";
+            /**
+             * Turn
+             * @default [
+             *       0,
+             *       8
+             *     ]
+             */
+            turn: [
+                number,
+                number
+            ];
+            /**
+             * Key
+             * @default [
+             *       -0.55,
+             *       -0.45
+             *     ]
+             */
+            key: [
+                number,
+                number
+            ];
+            /**
+             * Fill
+             * @default [
+             *       0.75,
+             *       0.1
+             *     ]
+             */
+            fill: [
+                number,
+                number
+            ];
+            /**
+             * Size
+             * @default 640
+             */
+            size: number;
+            /**
+             * View
+             * @description Name of the asking view; its next request supersedes this one
+             * @default
+             */
+            view: string;
+        };
+        /**
+         * ProofRow
+         * @description A channel: what is meant, what is delivered (codes of whole numbers), and how far they are apart.
+         */
+        ProofRow: {
+            /** Name */
+            name: string;
+            /** Low */
+            low: number | null;
+            /** High */
+            high: number | null;
+            /** First */
+            first: number | null;
+            /** Last */
+            last: number | null;
+            /** Most */
+            most: number | null;
+            /** Largest */
+            largest: number;
+            /** Mean */
+            mean: number;
+            /** Clipped */
+            clipped: number;
+            /** Bits */
+            bits: number;
+            /** Unused */
+            unused: number | null;
+        };
+        /** ProofAsk */
+        ProofAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /**
+             * Format
+             * @default png
+             * @enum {string}
+             */
+            format: "png" | "tga" | "tiff" | "exr";
+            /** Depth */
+            depth?: string | null;
+            /**
+             * Dither
+             * @default none
+             * @enum {string}
+             */
+            dither: "none" | "ordered" | "diffusion";
+        };
+        /** ReadBack */
+        ReadBack: {
+            /** Name */
+            name: string;
+            /** Wrong */
+            wrong: number;
+            /** Read As */
+            read_as: string;
+        };
+        /** Written */
+        Written: {
+            /** Channels */
+            channels: components["schemas"]["ReadBack"][];
+            /** Bytes */
+            bytes: number;
+        };
+        /** LossRow */
+        LossRow: {
+            /** Name */
+            name: string;
+            /** Max */
+            max: number | null;
+            /** Mean */
+            mean: number | null;
+            /** Psnr */
+            psnr: number | null;
+        };
+        /** LossAsk */
+        LossAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /**
+             * Seen
+             * @description What is made of it, such as a `mip` or `blocks` step of the asked recipe
+             */
+            seen: string;
+        };
         /** FormatRow */
         FormatRow: {
             /** Name */
@@ -1912,6 +2303,54 @@ export interface operations {
             };
         };
     };
+    projects_packing_packing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackingRow"];
+                };
+            };
+        };
+    };
+    projects_packing_change_packing: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPacking"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackingRow"];
+                };
+            };
+        };
+    };
     sources_api_sources: {
         parameters: {
             query?: never;
@@ -1962,6 +2401,35 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SourceRow"];
+                };
+            };
+        };
+    };
+    sources_api_reassemble: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Files */
+                    files: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Reassembled"];
                 };
             };
         };
@@ -2553,6 +3021,108 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProfileRow"][];
+                };
+            };
+        };
+    };
+    stage_packing_lit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LitAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stage_packing_proof: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofRow"][];
+                };
+            };
+        };
+    };
+    stage_packing_written: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Written"];
+                };
+            };
+        };
+    };
+    stage_packing_loss: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LossAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LossRow"][];
                 };
             };
         };

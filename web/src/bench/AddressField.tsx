@@ -14,6 +14,8 @@ interface Props {
   disabled?: boolean;
   /** The name above the field instead of before it. */
   stacked?: boolean;
+  /** No name beside the field; it is only read out. */
+  bare?: boolean;
   /** What stands in the field while nothing feeds it. */
   empty?: string;
   onChange: (address: string | undefined) => void;
@@ -47,6 +49,7 @@ export function AddressField({
   optional,
   disabled,
   stacked,
+  bare,
   empty,
   onChange,
 }: Props) {
@@ -63,11 +66,21 @@ export function AddressField({
   const drop = (event: DragEvent) => {
     const address = event.dataTransfer.getData(DRAGGED);
     setOver(false);
-    if (address && !disabled) onChange(address);
+    if (!address || disabled) return;
+    event.preventDefault();
+    onChange(address);
   };
   return (
-    <div className={stacked ? "flex flex-col gap-1" : "grid grid-cols-[84px_1fr] items-center gap-2"}>
-      <span className="truncate text-[12px] text-dim">{label}</span>
+    <div
+      className={
+        bare
+          ? "grid min-w-0"
+          : stacked
+            ? "flex flex-col gap-1"
+            : "grid grid-cols-[84px_1fr] items-center gap-2"
+      }
+    >
+      {!bare && <span className="truncate text-[12px] text-dim">{label}</span>}
       <Popover.Root open={open} onOpenChange={setOpen}>
         <Popover.Trigger
           disabled={disabled}

@@ -1,13 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 
 import { type Item, api, got } from "@/api/client";
-import { keepWhileSame } from "@/api/queries";
+import { isSame, keepWhileSame } from "@/api/queries";
 import {
   type Recipe,
   type Step,
   changeStep,
   fedInstead,
+  findStep,
   insertSteps,
+  itemOf,
   move,
   setPort,
   sourcesOf,
@@ -23,7 +25,17 @@ type Remedy = components["schemas"]["Remedy"];
 
 /** The recipe after a remedy, and what comes into focus. */
 function taken(before: Recipe, item: string, remedy: Remedy): [Recipe, string] {
-  if (remedy.feed) return [setPort(before, item, remedy.feed.port!, remedy.feed.address), item];
+  if (remedy.feed) {
+    const [added, last] = addedAbove(before, item, remedy.steps as unknown as Step[]);
+    return [setPort(added, item, remedy.feed.port!, last ?? remedy.feed.address), item];
+  }
+  if (remedy.change) {
+    const changed = Object.entries(remedy.change).reduce(
+      (recipe, [name, change]) => changeStep(recipe, name, (step) => ({ ...step, ...change })),
+      before,
+    );
+    return [changed, item];
+  }
   if (remedy.replace) return [changeStep(before, item, (step) => ({ ...step, ...remedy.replace })), item];
   if (remedy.read || remedy.read_alpha) {
     const sources = Object.entries(sourcesOf(before)).map(([name, spec]) => {
@@ -34,15 +46,25 @@ function taken(before: Recipe, item: string, remedy: Remedy): [Recipe, string] {
   }
   const steps = remedy.steps as unknown as Step[];
   if (remedy.instead) {
-    const [added, last] = insertSteps(before, steps, remedy.instead);
-    const above = move(
-      added,
-      last,
-      stepsOf(before).findIndex((step) => step.name === item),
-    );
-    return [changeStep(above, item, (step) => fedInstead(step, remedy.instead!, last)), item];
+    const within = remedy.within ?? item;
+    const [added, last] = addedAbove(before, within, steps, remedy.instead);
+    return [changeStep(added, within, (step) => fedInstead(step, remedy.instead!, last!)), item];
   }
   return insertSteps(before, steps, item);
+}
+
+/** The recipe with steps put behind an item (or as low as can be) and above a step; the name of the last. */
+function addedAbove(
+  before: Recipe,
+  below: string,
+  steps: Step[],
+  behind: string | null = null,
+): [Recipe, string | undefined] {
+  if (!steps.length) return [before, undefined];
+  const place = stepsOf(before).findIndex((step) => step.name === below);
+  const [added, last] = insertSteps(before, steps, behind && itemOf(behind));
+  const names = stepsOf(added).filter((step) => !findStep(before, step.name));
+  return [names.reduce((recipe, step, index) => move(recipe, step.name, place + index), added), last];
 }
 
 /** What is told of mattes; a picture's soft alpha is none, unless it is being made. */
@@ -50,7 +72,6 @@ const OF_MATTES = new Set(["grey_core", "background", "turned"]);
 
 interface Props {
   shot: number;
-  recipe: Recipe;
   item: Item;
   writable: boolean;
   /** Whether a picture's alpha is judged as a matte. */
@@ -59,19 +80,19 @@ interface Props {
 }
 
 /** What is likely wrong with the matte or the sum in focus, each with a remedy of one click. */
-export function Checks({ shot, recipe, item, writable, mattes, onPut }: Props) {
+export function Checks({ shot, item, writable, mattes, onPut }: Props) {
   const marks = useMarks((state) => state.marks);
-  const digest = useSettled(item.digest, 400);
+  const settled = useSettled(item, 400);
   const checks = useQuery({
-    queryKey: ["checks", shot, item.name, digest, marks],
+    queryKey: ["checks", shot, item.name, settled.digest, marks],
     queryFn: () =>
       got(
         api.POST("/api/shots/{shot_id}/checks", {
           params: { path: { shot_id: shot } },
-          body: { ...drafted(recipe), item: item.name, marks },
+          body: { ...drafted(settled.of), item: settled.name, marks },
         }),
       ),
-    enabled: !item.problem && digest !== "" && digest === item.digest,
+    enabled: !item.problem && item.digest !== "" && isSame(settled, item),
     placeholderData: keepWhileSame(2, item.name),
     staleTime: Infinity,
     gcTime: 30_000,

@@ -8,6 +8,7 @@ import { SlideField } from "@/parts/SlideField";
 
 import { ChannelNumbers } from "./ChannelNumbers";
 import { Expressions } from "./Expressions";
+import { type Meaning, Meanings } from "./Meanings";
 import { Numbers } from "./Numbers";
 import { type Picking, pickColour, pickLevel, pickPoint } from "./picking";
 import { Routes } from "./Routes";
@@ -73,6 +74,7 @@ export function SettingField({ name, schema, value, channels, items, picking, do
             label={label}
             value={Number(current)}
             step={1}
+            places={0}
             min={schema.minimum}
             max={schema.maximum}
             unit={schema.unit}
@@ -162,6 +164,52 @@ export function SettingField({ name, schema, value, channels, items, picking, do
         </Line>
       );
     }
+    case "optionalInteger": {
+      const limits = schema.anyOf!.find((part) => part.type === "integer")!;
+      const given = typeof current === "number";
+      return (
+        <Line label={label} title={schema.description}>
+          <Button lit={!given} onClick={() => onChange(given ? undefined : 1024, true)}>
+            as it comes
+          </Button>
+          {given && (
+            <NumberBox
+              label={label}
+              value={current}
+              step={1}
+              places={0}
+              min={limits.minimum}
+              max={limits.maximum}
+              unit={schema.unit}
+              onChange={(next, done) => onChange(Math.round(next), done)}
+            />
+          )}
+        </Line>
+      );
+    }
+    case "text":
+      return (
+        <Line label={label} title={schema.description}>
+          <input
+            key={String(current)}
+            aria-label={label}
+            defaultValue={String(current)}
+            onKeyDown={(event) => {
+              event.stopPropagation();
+              if (event.key === "Enter") event.currentTarget.blur();
+            }}
+            onBlur={(event) => event.target.value !== current && onChange(event.target.value, true)}
+            className="h-6 min-w-0 grow rounded-sm border border-line bg-well px-2 font-mono text-[12px]"
+          />
+        </Line>
+      );
+    case "meanings":
+      return (
+        <Meanings
+          value={(current ?? {}) as Record<string, Meaning>}
+          onChange={(next) => onChange(next, true)}
+        />
+      );
     case "expressions":
       return (
         <Expressions value={current as Record<string, string>} onChange={(next) => onChange(next, true)} />

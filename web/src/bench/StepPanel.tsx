@@ -14,6 +14,7 @@ import { ModeStepper } from "@/benches/mattes/ModeStepper";
 import { PathList } from "@/benches/mattes/PathList";
 import { SlopePlot } from "@/benches/mattes/SlopePlot";
 import { StrokeList } from "@/benches/mattes/StrokeList";
+import { BarList } from "@/benches/packing/BarList";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useDraft } from "@/shot/draft";
@@ -28,11 +29,16 @@ import type { BenchProps } from "./props";
 interface Props extends BenchProps {
   /** Whether a picture's alpha is judged as a matte. */
   mattes?: boolean;
+  /** Only what it is fed from and its settings, where the bench shows all else itself. */
+  plain?: boolean;
 }
+
+/** Settings with a control of their own, drawn elsewhere. */
+const DRAWN_APART = ["strokes", "paths", "passes", "bars"];
 
 /** The bench panel: what the chosen step needs, drawn from its operation's schema. */
 export function StepPanel(props: Props) {
-  const { shot, recipe, items, item, operations, writable, mattes = true, onTurnRound, onPut } = props;
+  const { shot, recipe, items, item, operations, writable, mattes = true, plain, onTurnRound, onPut } = props;
   const edit = useDraft((state) => state.edit);
   const step = item ? findStep(recipe, item) : undefined;
   const operation = operations.find((row) => row.op === step?.op);
@@ -65,7 +71,11 @@ export function StepPanel(props: Props) {
   const modes = schemas.find(([name]) => name === "mode")?.[1];
   // Mode, strokes and curves have controls of their own.
   const drawn = schemas.filter(
-    ([name, schema]) => name !== "mode" && !["strokes", "paths", "passes"].includes(schema.widget ?? ""),
+    ([name, schema]) =>
+      name !== "mode" &&
+      !DRAWN_APART.includes(schema.widget ?? "") &&
+      // A bay's base stands among its bars.
+      !(step.op === "bay" && name === "base"),
   );
   const domain = (step.set?.domain ?? schemas.find(([name]) => name === "domain")?.[1].default) === "display";
 
@@ -113,17 +123,22 @@ export function StepPanel(props: Props) {
             onChange={(mode) => edit((before) => setSetting(before, step.name, "mode", mode))}
           />
         )}
+        {step.op === "bay" && (
+          <div className="rounded-sm border border-line">
+            <BarList
+              items={items}
+              step={step}
+              operations={operations}
+              others={[]}
+              writable={writable}
+              adding
+            />
+          </div>
+        )}
         {step.op === "touch_up" && <StrokeList step={step} onRecipe={edit} />}
         {step.op === "shape" && <PathList recipe={recipe} step={step} onRecipe={edit} />}
-        {known && (
-          <Checks
-            shot={shot}
-            recipe={recipe}
-            item={known}
-            writable={writable}
-            mattes={mattes}
-            onPut={onPut}
-          />
+        {known && !plain && (
+          <Checks shot={shot} item={known} writable={writable} mattes={mattes} onPut={onPut} />
         )}
         {operation && (
           <Ports
@@ -174,7 +189,7 @@ export function StepPanel(props: Props) {
             {operation.text.split("\n")[0]}
           </p>
         )}
-        {writable && (
+        {writable && !plain && (
           <div className="flex gap-2">
             <Button onClick={onTurnRound} title="Key N">
               Turn round

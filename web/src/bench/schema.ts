@@ -30,6 +30,9 @@ export type Kind =
   | "routes"
   | "expressions"
   | "numberOrWord"
+  | "optionalInteger"
+  | "text"
+  | "meanings"
   | "other";
 
 export function kindOf(schema: SettingSchema): Kind {
@@ -38,11 +41,18 @@ export function kindOf(schema: SettingSchema): Kind {
   if (schema.widget === "channels") return "channels";
   if (schema.widget === "expressions") return "expressions";
   if (["colour", "point", "triple"].includes(schema.widget ?? "")) return "numbers";
+  if (schema.widget === "meanings") return "meanings";
   if (wordOf(schema)) return "numberOrWord";
+  if (
+    schema.anyOf?.some((part) => part.type === "integer") &&
+    schema.anyOf.some((part) => part.type === "null")
+  )
+    return "optionalInteger";
   if (schema.enum) return "choice";
   if (schema.type === "boolean") return "switch";
   if (schema.type === "integer") return "integer";
   if (schema.type === "number") return "number";
+  if (schema.type === "string") return "text";
   return "other";
 }
 

@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Download } from "lucide-react";
-import { useState } from "react";
+import { useEffect, useState } from "react";
+import { useSearchParams } from "react-router";
 
 import { type DeliverableRow, type Item, type Problem, api, got, problemOf } from "@/api/client";
 import { type Recipe, itemOf } from "@/api/recipe";
@@ -25,7 +26,20 @@ const BUSY = ["waiting", "rendering"];
 /** Results written to files: what, in which format, and what became of the last render. */
 export function Deliver({ shot, recipe, items, item, writable }: Props) {
   const client = useQueryClient();
-  const [making, setMaking] = useState(false);
+  const [params, setParams] = useSearchParams();
+  // A bench may send here to deliver what it holds.
+  const [making, setMaking] = useState(params.get("new") !== null);
+  useEffect(() => {
+    if (params.get("new") === null) return;
+    setParams(
+      (before) => {
+        const next = new URLSearchParams(before);
+        next.delete("new");
+        return next;
+      },
+      { replace: true },
+    );
+  }, [params, setParams]);
   const [problem, setProblem] = useState<Problem | null>(null);
   const key = ["deliverables", shot];
   const answer = useQuery({
@@ -93,7 +107,6 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
                   key={row.id}
                   shot={shot}
                   row={row}
-                  recipe={recipe}
                   items={items}
                   writable={writable}
                   onRender={() =>
@@ -115,6 +128,7 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
       {making && (
         <NewDeliverable
           shot={shot}
+          recipe={recipe}
           items={items}
           item={item}
           taken={answer.data?.map((row) => row.name) ?? []}
@@ -132,14 +146,13 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
 interface RowProps {
   shot: number;
   row: DeliverableRow;
-  recipe: Recipe;
   items: Item[];
   writable: boolean;
   onRender: () => void;
   onRemove: () => void;
 }
 
-function Row({ shot, row, recipe, items, writable, onRender, onRemove }: RowProps) {
+function Row({ shot, row, items, writable, onRender, onRemove }: RowProps) {
   const spec = row.spec as {
     from?: unknown;
     file: string;
@@ -147,10 +160,12 @@ function Row({ shot, row, recipe, items, writable, onRender, onRemove }: RowProp
     depth?: string;
     alpha?: string;
     compression?: string;
+    dither?: string;
+    split?: boolean;
   };
   const from = typeof spec.from === "string" ? spec.from : "several";
   const item = items.find((entry) => entry.name === itemOf(from));
-  const planes = useSmallPlanes(shot, recipe, from, item?.problem ? "" : (item?.digest ?? ""));
+  const planes = useSmallPlanes(shot, item, from, !item?.problem);
   const render = row.render;
   const frame = render?.frames[0];
   const busy = render && BUSY.includes(render.state);
@@ -159,6 +174,8 @@ function Row({ shot, row, recipe, items, writable, onRender, onRemove }: RowProp
     spec.depth && (/^\d/.test(spec.depth) ? `${spec.depth} bit` : spec.depth),
     spec.compression,
     spec.alpha && `alpha ${spec.alpha}`,
+    spec.dither && `${spec.dither} dither`,
+    spec.split && "a file for each channel",
   ];
   return (
     <>

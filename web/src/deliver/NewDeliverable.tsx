@@ -3,6 +3,7 @@ import { type FormEvent, useState } from "react";
 
 import { type Item, type Problem, api, got, problemOf } from "@/api/client";
 import { ITEM_NAME } from "@/api/names";
+import { type Recipe, findStep } from "@/api/recipe";
 import { AddressField } from "@/bench/AddressField";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
@@ -12,6 +13,7 @@ import { TextField } from "@/parts/TextField";
 
 interface Props {
   shot: number;
+  recipe: Recipe;
   items: Item[];
   item: string | null;
   taken: string[];
@@ -23,14 +25,18 @@ interface Props {
 const OWN = "as the sources";
 
 /** Which result, under which name, in which format. */
-export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Props) {
+export function NewDeliverable({ shot, recipe, items, item, taken, onClose, onMade }: Props) {
   const formats = useQuery({
     queryKey: ["formats"],
     queryFn: () => got(api.GET("/api/formats")),
     staleTime: Infinity,
   });
   const [from, setFrom] = useState(item ?? "");
-  const [format, setFormat] = useState("exr");
+  const texture = findStep(recipe, from)?.op === "pack";
+  const [chosenFormat, setFormat] = useState<string | null>(null);
+  const format = chosenFormat ?? (texture ? "png" : "exr");
+  const [dither, setDither] = useState("none");
+  const [split, setSplit] = useState(false);
   const [depth, setDepth] = useState("");
   const [alpha, setAlpha] = useState("");
   const [compression, setCompression] = useState("");
@@ -38,10 +44,13 @@ export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Pr
   const [problem, setProblem] = useState<Problem | null>(null);
   const known = formats.data?.find((row) => row.name === format);
   const stem = from.replaceAll(/[^\w]+/g, "_").toLowerCase() || "result";
-  const fileName = file ?? `${stem}${known?.suffix ?? ""}`;
+  const named = texture && findStep(recipe, from)?.set?.layout ? "{shot}_{layout}" : stem;
+  const fileName = file ?? `${named}${known?.suffix ?? ""}`;
   const base = ITEM_NAME.test(stem) ? stem : "result";
   const name = taken.includes(base) ? `${base}_${taken.length + 1}` : base;
-  const chosenDepth = depth || (format === "exr" ? OWN : (known?.depths[0] ?? "half"));
+  const chosenDepth = depth || (format === "exr" || split ? OWN : (known?.depths[0] ?? "half"));
+  // A texture's alpha is a channel like the others: its colour is never multiplied by it.
+  const chosenAlpha = alpha || (texture && known?.alpha !== "none" ? "straight" : known?.alpha);
   const change = (next: string) => {
     setFormat(next);
     setDepth("");
@@ -56,8 +65,10 @@ export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Pr
       file: fileName,
       format,
       ...(chosenDepth === OWN ? {} : { depth: chosenDepth }),
-      alpha: alpha || known?.alpha,
+      alpha: chosenAlpha,
       ...(compression ? { compression } : {}),
+      ...(dither !== "none" && chosenDepth === "8" ? { dither } : {}),
+      ...(split ? { split } : {}),
     };
     try {
       const made = await got(
@@ -105,10 +116,12 @@ export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Pr
           <Choose
             label="Depth"
             value={chosenDepth}
-            options={[...(format === "exr" ? [OWN] : []), ...(known?.depths ?? ["half"])].map((value) => ({
-              value,
-              label: /^\d/.test(value) ? `${value} bit` : value,
-            }))}
+            options={[...(format === "exr" || split ? [OWN] : []), ...(known?.depths ?? ["half"])].map(
+              (value) => ({
+                value,
+                label: /^\d/.test(value) ? `${value} bit` : value,
+              }),
+            )}
             onChange={setDepth}
             className="w-44"
           />,
@@ -131,12 +144,33 @@ export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Pr
             "Alpha",
             <Choose
               label="Alpha"
-              value={alpha || known.alpha}
+              value={chosenAlpha ?? "none"}
               options={["premultiplied", "straight", "none"]}
               onChange={setAlpha}
               className="w-32"
             />,
           )}
+        {chosenDepth === "8" &&
+          row(
+            "Dither",
+            <Choose
+              label="Dither"
+              value={dither}
+              options={[
+                { value: "none", label: "none: rounded" },
+                { value: "ordered", label: "ordered" },
+                { value: "diffusion", label: "error diffusion" },
+              ]}
+              onChange={setDither}
+              className="w-32"
+            />,
+          )}
+        {row(
+          "Channels",
+          <Button lit={split} onClick={() => setSplit(!split)}>
+            each in a file of its own
+          </Button>,
+        )}
         <TextField
           label="File name"
           value={fileName}
@@ -144,6 +178,9 @@ export function NewDeliverable({ shot, items, item, taken, onClose, onMade }: Pr
           onChange={(event) => setFile(event.target.value)}
         />
         <p className="text-[12px] text-dim">
+          {split &&
+            "The files come in an archive, beside a manifest; dropped into a shot together, they make one picture again. "}
+          {fileName.includes("{") && "{shot}, {layout} and {name} are filled in. "}
           The recipe, the fingerprints of its sources and the program's version travel in the file where its
           format can hold them.
         </p>

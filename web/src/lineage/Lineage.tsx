@@ -126,7 +126,7 @@ interface CellProps {
 function Cell({ shot, recipe, name, item, chosen, related: near, writable, actions, onChoose }: CellProps) {
   const step = findStep(recipe, name);
   const off = step?.on === false;
-  const planes = useSmallPlanes(shot, recipe, name, item?.digest ?? "", !item?.problem);
+  const planes = useSmallPlanes(shot, item, name, !item?.problem);
   const edge = item?.problem
     ? "border-ember"
     : chosen

@@ -76,6 +76,8 @@ export function newStep(operation: OperationRow, context: Context, dragged?: str
     settings.expressions = {
       Y: chosen.plane || dragged ? "a" : `a.${(chosen.channels[0] ?? "y").toLowerCase()}`,
     };
+  // Whoever builds a texture wants masks of any size to cover it.
+  if (operation.op === "bay") settings.fit = "scale";
   if (operation.op === "route") settings.to = defaultRoutes(chosen);
   if (operation.op === "weigh" && chosen && !chosen.channels.includes("G"))
     settings.weights = { [chosen.channels[0] ?? "Y"]: 1 };

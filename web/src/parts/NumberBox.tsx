@@ -7,6 +7,8 @@ interface Props {
   min?: number;
   max?: number;
   unit?: string;
+  /** Digits after the point that are always shown; two where nothing is said. */
+  places?: number;
   onChange: (value: number, done: boolean) => void;
   className?: string;
 }
@@ -17,13 +19,23 @@ export function digits(step: number): number {
 }
 
 /** A number as text: as many digits as its step deserves, more where the value has more (up to 6). */
-export function shown(value: number, step: number): string {
-  const fixed = value.toFixed(Math.max(digits(step), 2));
+export function shown(value: number, step: number, places = 2): string {
+  const fixed = value.toFixed(Math.max(digits(step), places));
   return Math.abs(Number(fixed) - value) < step / 20 ? fixed : String(Number(value.toPrecision(6)));
 }
 
 /** A number that is typed, dragged sideways (finely with Shift) or stepped with the arrow keys. */
-export function NumberBox({ label, value, step = 0.01, min, max, unit, onChange, className = "" }: Props) {
+export function NumberBox({
+  label,
+  value,
+  step = 0.01,
+  min,
+  max,
+  unit,
+  places,
+  onChange,
+  className = "",
+}: Props) {
   const [typed, setTyped] = useState<string | null>(null);
   const drag = useRef<{ x: number; value: number; moved: boolean } | null>(null);
   const held = (next: number) => Math.min(max ?? Infinity, Math.max(min ?? -Infinity, next));
@@ -37,7 +49,7 @@ export function NumberBox({ label, value, step = 0.01, min, max, unit, onChange,
       <input
         aria-label={label}
         inputMode="decimal"
-        value={typed ?? shown(value, step)}
+        value={typed ?? shown(value, step, places)}
         className="w-14 cursor-ew-resize rounded-sm bg-transparent px-1 text-right font-mono text-[12px] text-text hover:bg-raised focus:cursor-text focus:bg-raised"
         onFocus={(event) => event.target.select()}
         onChange={(event) => setTyped(event.target.value)}

@@ -5,6 +5,8 @@ import { EdgesPanel } from "@/benches/edges/EdgesPanel";
 import { MattesPanel } from "@/benches/mattes/MattesPanel";
 import { StageTools } from "@/benches/mattes/StageTools";
 import { DeskArea } from "@/benches/passes/DeskArea";
+import { PackingPanel } from "@/benches/packing/PackingPanel";
+import { PackingStage } from "@/benches/packing/PackingStage";
 import { PassesPanel } from "@/benches/passes/PassesPanel";
 import { Deliver } from "@/deliver/Deliver";
 import { LostBoxes } from "@/stage/Drawings";
@@ -13,6 +15,7 @@ import { Wall } from "@/wall/Wall";
 
 interface Props {
   shot: number;
+  project: number;
   bench: string;
   recipe: Recipe;
   items: Item[];
@@ -27,7 +30,7 @@ interface Props {
 }
 
 /** Wall, stage and panel of a bench, or the table of deliverables. */
-export function BenchArea({ bench, operations, onTurnRound, onChoose, onCross, ...common }: Props) {
+export function BenchArea({ bench, project, operations, onTurnRound, onChoose, onCross, ...common }: Props) {
   const { shot, recipe, items, item, writable, onPut } = common;
   if (bench === "deliver")
     return <Deliver shot={shot} recipe={recipe} items={items} item={item} writable={writable} />;
@@ -42,41 +45,60 @@ export function BenchArea({ bench, operations, onTurnRound, onChoose, onCross, .
         onChoose={onChoose}
         onCross={onCross}
       />
-      <div className="flex min-w-0 grow flex-col">
-        <Stage
+      {bench === "packing" ? (
+        <PackingStage
           shot={shot}
           recipe={recipe}
           items={items}
           item={item}
           writable={writable}
-          over={(placement, shown, onHover) =>
-            bench === "passes" ? (
-              <LostBoxes placement={placement} />
-            ) : bench === "edges" ? (
-              <EdgeTools
-                recipe={recipe}
-                items={items}
-                item={item}
-                placement={placement}
-                writable={writable}
-              />
-            ) : (
-              <StageTools
-                recipe={recipe}
-                items={items}
-                item={item}
-                placement={placement}
-                shown={shown}
-                writable={writable}
-                onHover={onHover}
-                onPut={onPut}
-              />
-            )
-          }
+          onChoose={onChoose}
         />
-        {bench === "passes" && <DeskArea {...common} />}
-      </div>
-      {bench === "passes" ? (
+      ) : (
+        <div className="flex min-w-0 grow flex-col">
+          <Stage
+            shot={shot}
+            recipe={recipe}
+            items={items}
+            item={item}
+            writable={writable}
+            over={(placement, shown, onHover) =>
+              bench === "passes" ? (
+                <LostBoxes placement={placement} />
+              ) : bench === "edges" ? (
+                <EdgeTools
+                  recipe={recipe}
+                  items={items}
+                  item={item}
+                  placement={placement}
+                  writable={writable}
+                />
+              ) : (
+                <StageTools
+                  recipe={recipe}
+                  items={items}
+                  item={item}
+                  placement={placement}
+                  shown={shown}
+                  writable={writable}
+                  onHover={onHover}
+                  onPut={onPut}
+                />
+              )
+            }
+          />
+          {bench === "passes" && <DeskArea {...common} />}
+        </div>
+      )}
+      {bench === "packing" ? (
+        <PackingPanel
+          {...common}
+          project={project}
+          operations={operations}
+          onTurnRound={onTurnRound}
+          onChoose={onChoose}
+        />
+      ) : bench === "passes" ? (
         <PassesPanel {...common} operations={operations} onTurnRound={onTurnRound} />
       ) : bench === "edges" ? (
         <EdgesPanel {...common} operations={operations} onTurnRound={onTurnRound} />

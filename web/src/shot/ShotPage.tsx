@@ -198,6 +198,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
       <main className="flex min-h-0 grow">
         <BenchArea
           {...common}
+          project={whole.project}
           bench={bench}
           operations={operations}
           onTurnRound={() => turnRound(item)}

@@ -21,6 +21,7 @@ const BENCHES = [
   ["mattes", "Mattes"],
   ["passes", "Passes"],
   ["edges", "Edges"],
+  ["packing", "Packing"],
   ["deliver", "Deliver"],
 ] as const;
 

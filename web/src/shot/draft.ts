@@ -70,6 +70,8 @@ export const useDraft = create<Draft>((set, get) => {
 
   async function moveHead(route: Route): Promise<void> {
     await save();
+    // A save that is on its way already comes first: undo takes back what is seen.
+    while (get().saving) await new Promise((resolve) => setTimeout(resolve, 20));
     const { shot, head, conflict, unsaved } = get();
     if (!head || conflict || unsaved) return;
     try {

@@ -21,6 +21,7 @@ export const KEYS: [string, string][] = [
   ["N", "Turn the chosen step round (invert)"],
   ["O", "Step off or on"],
   ["← →", "In the lineage: the item before or after"],
+  ["← → ↑ ↓", "On the lit object: turn it; on one of its lights: move it"],
   ["Shift + drag", "On a slider or number: finely"],
   ["Double click", "On a setting's name: back to its default; on a picture in the lineage: rename"],
   ["Shift + click", "On channel tiles: two or three together"],

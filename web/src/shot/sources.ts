@@ -28,6 +28,8 @@ export interface Upload {
   /** 0 to 1 of the bytes sent. */
   sent: number;
   problem: Problem | null;
+  /** What is worth telling about channel files that were put together. */
+  told: string[];
   /** Once it is kept: the source that it became. */
   source: number | null;
 }
@@ -47,10 +49,17 @@ export const useUploads = create<Uploads>((set) => ({
 
 let next = 1;
 
-function send(shot: number, file: File, progress: (sent: number) => void): Promise<SourceRow> {
+function send<Answer>(
+  shot: number,
+  route: string,
+  field: string,
+  files: File[],
+  progress: (sent: number) => void,
+): Promise<Answer> {
+  const where = files[0]!.name;
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open("POST", `/api/shots/${shot}/sources`);
+    request.open("POST", `/api/shots/${shot}/${route}`);
     request.setRequestHeader("X-CSRFToken", csrf());
     request.upload.onprogress = (event) => event.lengthComputable && progress(event.loaded / event.total);
     request.onload = () => {
@@ -60,7 +69,7 @@ function send(shot: number, file: File, progress: (sent: number) => void): Promi
       } catch {
         body = null;
       }
-      if (request.status < 300 && body) resolve(body as SourceRow);
+      if (request.status < 300 && body) resolve(body as Answer);
       else
         reject(
           new ApiError(
@@ -68,7 +77,7 @@ function send(shot: number, file: File, progress: (sent: number) => void): Promi
             (body as Problem | null) ?? {
               code: "http",
               message: `the server answered with status ${request.status}`,
-              where: file.name,
+              where,
               remedy: "try again",
             },
           ),
@@ -79,12 +88,12 @@ function send(shot: number, file: File, progress: (sent: number) => void): Promi
         new ApiError(0, {
           code: "unreachable",
           message: "the connection broke",
-          where: file.name,
+          where,
           remedy: "check the server, then drop the file again",
         }),
       );
     const body = new FormData();
-    body.append("file", file);
+    for (const file of files) body.append(field, file);
     request.send(body);
   });
 }
@@ -95,17 +104,46 @@ export function addSource(recipe: Recipe, files: string): [Recipe, string] {
   return [{ ...recipe, sources: { ...sourcesOf(recipe), [name]: { files } } }, name];
 }
 
+/** What the manifest of channel files is called: with it, files dropped together make one picture. */
+const MANIFEST = ".channels.json";
+
+interface Parcel {
+  name: string;
+  send: (shot: number, progress: (sent: number) => void) => Promise<{ source: SourceRow; told: string[] }>;
+}
+
+/** Files as they go to the server: one by one, or together where a manifest is among them. */
+function parcelsOf(files: File[]): Parcel[] {
+  const manifest = files.find((file) => file.name.endsWith(MANIFEST));
+  if (manifest) {
+    return [
+      {
+        name: `${manifest.name.slice(0, -MANIFEST.length)}, ${files.length - 1} channel files`,
+        send: (shot, progress) =>
+          send<{ source: SourceRow; told: string[] }>(shot, "sources/reassembled", "files", files, progress),
+      },
+    ];
+  }
+  return files.map((file) => ({
+    name: file.name,
+    send: async (shot, progress) => ({
+      source: await send<SourceRow>(shot, "sources", "file", [file], progress),
+      told: [],
+    }),
+  }));
+}
+
 /** Upload files; each is put into the recipe once it is unpacked. */
 export function useImport() {
   const client = useQueryClient();
   const { put, drop } = useUploads();
   return async (files: Iterable<File>) => {
     const shot = useDraft.getState().shot;
-    for (const file of files) {
-      const row: Upload = { key: next++, name: file.name, sent: 0, problem: null, source: null };
+    for (const parcel of parcelsOf([...files])) {
+      const row: Upload = { key: next++, name: parcel.name, sent: 0, problem: null, told: [], source: null };
       put(row);
       try {
-        const kept = await send(shot, file, (sent) => put({ ...row, sent }));
+        const { source: kept, told } = await parcel.send(shot, (sent) => put({ ...row, sent }));
         put({ ...row, sent: 1, source: kept.id });
         const done = await unpacked(
           shot,
@@ -114,7 +152,8 @@ export function useImport() {
         );
         if (done.state === "failed") put({ ...row, sent: 1, source: kept.id, problem: done.problem ?? null });
         else {
-          drop(row.key);
+          if (told.length) put({ ...row, sent: 1, source: kept.id, told });
+          else drop(row.key);
           if (useDraft.getState().shot === shot)
             useDraft.getState().edit((recipe) => addSource(recipe, done.files)[0]);
         }
@@ -124,7 +163,7 @@ export function useImport() {
           problem:
             error instanceof ApiError
               ? error.problem
-              : { code: "unknown", message: String(error), where: file.name, remedy: "try again" },
+              : { code: "unknown", message: String(error), where: parcel.name, remedy: "try again" },
         });
       }
     }

@@ -1,5 +1,7 @@
 import { type RefObject, useEffect, useRef } from "react";
 
+import { Breathing } from "@/parts/Breathing";
+
 import { clipToSide, drawGrid, drawHatch, drawShown } from "./drawing";
 import type { Placement } from "./geometry";
 import { useNavigation } from "./navigation";
@@ -121,7 +123,8 @@ export function Pane({
         {label}
       </span>
       {main.busy && (
-        <span className="pointer-events-none absolute bottom-2 left-3 animate-[breathe_1.2s_ease-in-out_infinite] font-mono text-[11px] text-dim">
+        <span className="pointer-events-none absolute bottom-2 left-3 flex items-center gap-1.5 font-mono text-[11px] text-dim">
+          <Breathing />
           computing
         </span>
       )}

@@ -22,6 +22,8 @@ interface Props {
   items: Item[];
   item: string | null;
   writable: boolean;
+  /** What the item is compared with where nothing is pinned, of a bench that always compares. */
+  against?: string;
   /** What a bench does on the stage, laid over the main pane. */
   over?: (
     placement: Placement,
@@ -31,7 +33,7 @@ interface Props {
 }
 
 /** The picture in the middle of everything. */
-export function Stage({ shot, recipe, items, item, writable, over: laidOver }: Props) {
+export function Stage({ shot, recipe, items, item, writable, against, over: laidOver }: Props) {
   const view = useView();
   const box = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState<[number, number]>([0, 0]);
@@ -145,6 +147,7 @@ export function Stage({ shot, recipe, items, item, writable, over: laidOver }: P
         zoom={placement?.zoom ?? 1}
         lone={alone?.length === 1 && ownColour(alone[0]!) !== undefined}
         items={items.filter((entry) => !entry.problem && entry.name !== item).map((entry) => entry.name)}
+        against={against}
         onPin={() => view.change(pinned(view.pin !== null, recipe, address, alone))}
       />
     </section>

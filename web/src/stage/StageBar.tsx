@@ -23,19 +23,22 @@ interface Props {
   /** Whether one of R, G and B is shown alone. */
   lone: boolean;
   items: string[];
+  /** What the item is compared with where nothing is pinned. */
+  against?: string | undefined;
   onPin: () => void;
 }
 
 /** Under the stage: panes, pin, backdrop, matte view, exposure, zoom. */
-export function StageBar({ zoom, lone, items, onPin }: Props) {
+export function StageBar({ zoom, lone, items, against, onPin }: Props) {
   const view = useView();
+  const other = view.pin ? "the pin" : against;
   const inside = (value: Panes): value is "split" | "blink" =>
     view.panes === "four" && (value === "split" || value === "blink");
   const panes = (value: Panes, label: string, keys?: string) => (
     <Tip text={label} keys={keys}>
       <Button
         lit={view.panes === value || (inside(value) && view.pin !== null && view.within === value)}
-        disabled={needsPin(value) && !view.pin}
+        disabled={needsPin(value) && !view.pin && !against}
         onClick={() =>
           view.change(inside(value) ? { within: value } : { panes: view.panes === value ? "one" : value })
         }
@@ -52,9 +55,9 @@ export function StageBar({ zoom, lone, items, onPin }: Props) {
     <div className="flex min-h-9 shrink-0 flex-wrap items-center gap-x-1.5 gap-y-1 border-t border-line bg-panel px-2 py-1 text-[12px]">
       {panes("two", "Two panes")}
       {panes("four", "Over black, white, grey and an own backdrop; a pin is beyond the split line")}
-      {panes("split", view.pin ? "Split against the pin" : "Pin a view first (P)", "H")}
-      {panes("blink", view.pin ? "The view and the pin in turns" : "Pin a view first (P)", "J")}
-      {panes("difference", view.pin ? "Difference from the pin" : "Pin a view first (P)", "D")}
+      {panes("split", other ? `Split against ${other}` : "Pin a view first (P)", "H")}
+      {panes("blink", other ? `The view and ${other} in turns` : "Pin a view first (P)", "J")}
+      {panes("difference", other ? `Difference from ${other}` : "Pin a view first (P)", "D")}
       <Tip text={view.pin ? `Pinned: ${view.pin.address}` : "Keep this view to compare"} keys="P">
         <Button lit={view.pin !== null} onClick={onPin}>
           Pin

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 
-import { type Problem, api, got, postForBytes, problemOf } from "@/api/client";
+import { type Item, type Problem, api, got, postForBytes, problemOf } from "@/api/client";
 import { type Recipe, drafted } from "@/api/recipe";
 
 import type { Planes } from "./painting";
@@ -24,11 +24,16 @@ export interface ViewAsk {
 /** Tells this tab's views from those of another tab of the same session. */
 const TAB = Math.random().toString(36).slice(2);
 
+/** A view's name that no other tab of the same session has. */
+export function ownView(name: string): string {
+  return `${TAB}-${name}`;
+}
+
 /** Ask the server for planes. */
 export async function fetchPlanes(shot: number, ask: ViewAsk): Promise<Planes> {
   const response = await postForBytes(`/api/shots/${shot}/view`, {
     ...ask,
-    view: ask.view && `${TAB}-${ask.view}`,
+    view: ask.view && ownView(ask.view),
   });
   return readPlanes(response);
 }
@@ -41,22 +46,27 @@ export async function readPlanes(response: Response): Promise<Planes> {
   return { ...about, samples };
 }
 
-/**
- * Planes that follow what is asked for: one request at a time, and as soon as it is answered the newest wish,
- * so that a dragged slider is followed at whatever rate the server has. The last picture stays meanwhile.
- */
+/** Planes of an item that follow what is asked for. */
 export function useLivePlanes(shot: number, ask: ViewAsk | null) {
+  const turn = useView((state) => state.turn);
+  return useFollowed(ask ? JSON.stringify([shot, ask, turn]) : "", () => fetchPlanes(shot, ask!));
+}
+
+/**
+ * Planes that follow a wish: one request at a time, and as soon as it is answered the newest wish, so that what is
+ * dragged is followed at whatever rate the server has. The last picture stays meanwhile. The key stands for the wish;
+ * an empty one wants nothing.
+ */
+export function useFollowed(key: string, fetch: () => Promise<Planes>) {
   const [state, setState] = useState<{ planes: Planes | null; problem: Problem | null; busy: boolean }>({
     planes: null,
     problem: null,
     busy: false,
   });
-  const wish = useRef<{ ask: ViewAsk; key: string } | null>(null);
+  const wish = useRef<{ fetch: () => Promise<Planes>; key: string } | null>(null);
   const answered = useRef("");
   const running = useRef(false);
   const gone = useRef(false);
-  const turn = useView((state) => state.turn);
-  const key = ask ? JSON.stringify([shot, ask, turn]) : "";
 
   useEffect(() => {
     gone.current = false;
@@ -66,8 +76,8 @@ export function useLivePlanes(shot: number, ask: ViewAsk | null) {
   }, []);
 
   useEffect(() => {
-    wish.current = ask ? { ask, key } : null;
-    if (!ask) {
+    wish.current = key ? { fetch, key } : null;
+    if (!key) {
       answered.current = "";
       setState({ planes: null, problem: null, busy: false });
       return;
@@ -79,7 +89,7 @@ export function useLivePlanes(shot: number, ask: ViewAsk | null) {
         const mine = wish.current;
         setState((before) => ({ ...before, busy: true }));
         try {
-          const planes = await fetchPlanes(shot, mine.ask);
+          const planes = await mine.fetch();
           answered.current = mine.key;
           if (wish.current) setState({ planes, problem: null, busy: wish.current.key !== mine.key });
         } catch (error) {
@@ -92,7 +102,7 @@ export function useLivePlanes(shot: number, ask: ViewAsk | null) {
       running.current = false;
     }
     void follow();
-    // The key stands for the ask.
+    // The key stands for the wish.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [key]);
 
@@ -100,17 +110,11 @@ export function useLivePlanes(shot: number, ask: ViewAsk | null) {
 }
 
 /** Small planes of an item, kept by what they were computed from: unchanged items are not asked for again. */
-export function useSmallPlanes(
-  shot: number,
-  recipe: Recipe,
-  address: string,
-  digest: string,
-  enabled = true,
-) {
-  const channels = null;
+export function useSmallPlanes(shot: number, item: Item | undefined, address: string, enabled = true) {
+  const digest = item?.digest ?? "";
   return useQuery({
     queryKey: ["small", shot, digest, address.includes(".") ? address : ""],
-    queryFn: () => fetchPlanes(shot, { recipe, address, scale: 8, channels }),
+    queryFn: () => fetchPlanes(shot, { recipe: item!.of, address, scale: 8, channels: null }),
     enabled: enabled && digest !== "",
     staleTime: Infinity,
     gcTime: 120_000,
@@ -119,13 +123,8 @@ export function useSmallPlanes(
 }
 
 /** Skyline and ends of an item, kept by what they were computed from. */
-export function useHistogram(
-  shot: number,
-  recipe: Recipe,
-  address: string,
-  digest: string,
-  enabled: boolean,
-) {
+export function useHistogram(shot: number, item: Item | undefined, address: string, enabled: boolean) {
+  const digest = item?.digest ?? "";
   return useQuery({
     queryKey: ["skyline", shot, digest, address.includes(".") ? address : ""],
     queryFn: () =>
@@ -133,7 +132,7 @@ export function useHistogram(
         api.POST("/api/shots/{shot_id}/histogram", {
           params: { path: { shot_id: shot } },
           body: {
-            ...drafted(recipe),
+            ...drafted(item!.of),
             address,
             domain: "display",
             bins: 64,
@@ -152,16 +151,14 @@ export function useHistogram(
 /** What speaks for a diagnosis, as a small picture. */
 export function useEvidence(
   shot: number,
-  recipe: Recipe,
+  item: Item,
   address: string,
-  digest: string,
   evidence: "brighter" | "under",
   alpha: string | undefined,
 ) {
   return useQuery({
-    queryKey: ["evidence", shot, digest, evidence, alpha],
-    queryFn: () => fetchPlanes(shot, { recipe, address, scale: 4, evidence, alpha: alpha ?? null }),
-    enabled: digest !== "",
+    queryKey: ["evidence", shot, item.digest, evidence, alpha],
+    queryFn: () => fetchPlanes(shot, { recipe: item.of, address, scale: 4, evidence, alpha: alpha ?? null }),
     staleTime: Infinity,
     gcTime: 60_000,
     retry: false,

@@ -39,6 +39,21 @@ export function Imports({
               </Message>
             </div>
           );
+        if (row.told.length)
+          return (
+            <div
+              key={row.key}
+              role="status"
+              className="mb-2 border-l-2 border-clay pl-2 text-[12px] text-clay"
+            >
+              {row.told.map((text) => (
+                <p key={text}>{text}</p>
+              ))}
+              <button className="text-dim underline" onClick={() => drop(row.key)}>
+                Put away
+              </button>
+            </div>
+          );
         return (
           <div key={row.key} className="mb-2 text-[12px]" role="status">
             <div className="flex justify-between gap-2">

@@ -1,7 +1,6 @@
 import type { DragEvent } from "react";
 
-import { ApiError, type ChannelRow } from "@/api/client";
-import type { Recipe } from "@/api/recipe";
+import { ApiError, type ChannelRow, type Item } from "@/api/client";
 import { useHistogram, useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
@@ -11,9 +10,8 @@ export const DRAGGED = "application/x-nexal-address";
 
 interface Props {
   shot: number;
-  recipe: Recipe;
   item: string;
-  digest: string;
+  known: Item;
   /** One channel, or those of a layer that are one picture together. */
   channels: string[];
   layer: string;
@@ -44,28 +42,15 @@ export function short(value: number): string {
 const lastOf = (channel: string) => channel.split(".").pop() ?? channel;
 
 /** A channel as its own greyscale picture, or a layer's channels together, with skyline and range. */
-export function Tile({
-  shot,
-  recipe,
-  item,
-  digest,
-  channels,
-  layer,
-  rows,
-  data,
-  own,
-  lit,
-  onShow,
-  onCross,
-}: Props) {
+export function Tile({ shot, item, known, channels, layer, rows, data, own, lit, onShow, onCross }: Props) {
   const together = channels.length > 1;
   const address = `${item}.${together ? layer : channels[0]!}`;
   const reports = rows.flatMap((row) => row.report ?? []);
   const waiting = own && reports.length < channels.length;
-  const planes = useSmallPlanes(shot, recipe, address, digest, !waiting);
+  const planes = useSmallPlanes(shot, known, address, !waiting);
   const name = channels.map(lastOf).join(" ");
   const tint = data && name !== "A" ? "text-lilac" : (TINT[name] ?? "text-alpha");
-  const made = useHistogram(shot, recipe, address, digest, !own).data;
+  const made = useHistogram(shot, known, address, !own).data;
   const skylines = own ? reports.map((report) => report.histogram.counts) : made ? [made.counts] : [];
   const ends = own ? reports : made && made.min !== null && made.max !== null ? [made] : [];
   const range = ends.length

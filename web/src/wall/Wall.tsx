@@ -145,7 +145,6 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
                           key={tile.channels.join("+")}
                           {...tile}
                           shot={shot}
-                          recipe={recipe}
                           rows={rowsOf(tile.item, tile.channels)}
                           own={sourcesOf(recipe)[tile.item] !== undefined}
                           lit={

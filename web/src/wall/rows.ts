@@ -7,7 +7,8 @@ export interface TileOf {
   channels: string[];
   layer: string;
   data: boolean;
-  digest: string;
+  /** What the tile belongs to, as it is described. */
+  known: Item;
 }
 
 export type Row =
@@ -89,7 +90,7 @@ export function wallRows(
             channels: own,
             layer,
             data: own.every((channel) => item.data.includes(channel)),
-            digest: item.digest,
+            known: item,
           })),
         });
     }

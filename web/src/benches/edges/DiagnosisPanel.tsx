@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
 import { type Item, api, got, problemOf } from "@/api/client";
+import { isSame } from "@/api/queries";
 import { type Recipe, type Step, drafted, insertSteps, sourcesOf } from "@/api/recipe";
 import type { components } from "@/api/schema";
 import { AddressField } from "@/bench/AddressField";
@@ -48,17 +49,17 @@ function cured(before: Recipe, item: string, cure: NonNullable<Diagnosed["cure"]
 export function DiagnosisPanel({ shot, recipe, items, picture, writable, onPut }: Props) {
   const [alpha, setAlpha] = useState<string>();
   const { fringe, change } = useView();
-  const digest = useSettled(picture?.digest ?? "", 250);
+  const settled = useSettled(picture, 250);
   const diagnosis = useQuery({
-    queryKey: ["diagnosis", shot, picture?.name, digest, alpha],
+    queryKey: ["diagnosis", shot, picture?.name, settled?.digest, alpha],
     queryFn: () =>
       got(
         api.POST("/api/shots/{shot_id}/diagnose", {
           params: { path: { shot_id: shot } },
-          body: { ...drafted(recipe), address: picture!.name, alpha: alpha ?? null },
+          body: { ...drafted(settled!.of), address: settled!.name, alpha: alpha ?? null },
         }),
       ),
-    enabled: picture !== undefined && digest === picture.digest,
+    enabled: isSame(settled, picture),
     staleTime: Infinity,
     gcTime: 60_000,
     retry: false,
@@ -122,15 +123,7 @@ export function DiagnosisPanel({ shot, recipe, items, picture, writable, onPut }
               onChange={setAlpha}
             />
           )}
-          <Evidence
-            answer={answer}
-            open={isSource}
-            shot={shot}
-            recipe={recipe}
-            address={picture.name}
-            digest={digest}
-            alpha={alpha}
-          />
+          <Evidence answer={answer} open={isSource} shot={shot} item={picture} alpha={alpha} />
           <div className="flex flex-wrap gap-1.5">
             {cure && writable && (
               <Button lit onClick={() => onPut((before) => cured(before, picture.name, cure))}>

@@ -40,10 +40,8 @@ export function EdgeProfile({ shot, recipe, items, picture }: Props) {
   const known = before && items.find((entry) => entry.name === itemOf(before));
   const addresses = [picture.name, ...(known && !known.problem && !known.plane ? [before] : [])];
   const backdrop = backdropOf(over, own);
-  const asked = useSettled(
-    JSON.stringify([line, addresses, over, own, items.map((entry) => entry.digest)]),
-    60,
-  );
+  const wish = JSON.stringify([line, addresses, over, own, items.map((entry) => entry.digest)]);
+  const asked = useSettled(wish, 60);
   const profile = useQuery({
     queryKey: ["profile", shot, asked],
     queryFn: () =>
@@ -51,7 +49,7 @@ export function EdgeProfile({ shot, recipe, items, picture }: Props) {
         api.POST("/api/shots/{shot_id}/profile", {
           params: { path: { shot_id: shot } },
           body: {
-            ...drafted(recipe),
+            ...drafted(picture.of),
             addresses,
             start: [line![0], line![1]],
             end: [line![2], line![3]],
@@ -59,7 +57,7 @@ export function EdgeProfile({ shot, recipe, items, picture }: Props) {
           },
         }),
       ),
-    enabled: line !== null && Math.hypot(line[2] - line[0], line[3] - line[1]) >= 1,
+    enabled: asked === wish && line !== null && Math.hypot(line[2] - line[0], line[3] - line[1]) >= 1,
     placeholderData: keepPreviousData,
     staleTime: Infinity,
     gcTime: 10_000,

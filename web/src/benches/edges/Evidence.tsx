@@ -1,4 +1,4 @@
-import type { Recipe } from "@/api/recipe";
+import type { Item } from "@/api/client";
 import { useEvidence } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
@@ -27,9 +27,7 @@ const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)
 
 interface Seen {
   shot: number;
-  recipe: Recipe;
-  address: string;
-  digest: string;
+  item: Item;
   /** An alpha that came apart from the picture. */
   alpha: string | undefined;
 }
@@ -119,14 +117,12 @@ export function Evidence({ answer, open, ...seen }: Props) {
 
 function Small({
   shot,
-  recipe,
-  address,
-  digest,
+  item,
   alpha,
   evidence,
   caption,
 }: Seen & { evidence: "brighter" | "under"; caption: string }) {
-  const planes = useEvidence(shot, recipe, address, digest, evidence, alpha);
+  const planes = useEvidence(shot, item, item.name, evidence, alpha);
   return (
     <figure>
       <SmallPicture planes={planes.data} label={caption} className="h-16 w-full border border-line" />

@@ -40,7 +40,7 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
   const domain = set.domain === "scene" ? "scene" : "display";
   const address = portOf(step, "from");
   const marks = useMarks((state) => state.marks);
-  const thin = useThinParts(shot, recipe, step, items);
+  const thin = useThinParts(shot, step, items);
   const picking = useView((state) => state.pick?.label);
   const plot = useRef<SVGSVGElement>(null);
   const held = useRef<Post | null>(null);

@@ -9,7 +9,9 @@ export interface Slope {
 }
 
 export function transfer(slope: Slope, value: number): number {
-  let t = (value - slope.black) / (slope.white - slope.black);
+  // Equal ends are an error that the step tells; the line is drawn as the jump that they would be.
+  const range = slope.white - slope.black;
+  let t = range === 0 ? Number(value >= slope.white) : (value - slope.black) / range;
   if (slope.clip) t = Math.min(1, Math.max(0, t));
   const exponent = Math.log(0.5) / Math.log(slope.middle);
   return slope.outBlack + Math.sign(t) * Math.abs(t) ** exponent * (slope.outWhite - slope.outBlack);

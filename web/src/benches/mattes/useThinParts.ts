@@ -2,29 +2,29 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 
 import { type Item, api, got } from "@/api/client";
-import { keepWhileSame } from "@/api/queries";
-import { type Recipe, type Step, drafted } from "@/api/recipe";
+import { isSame, keepWhileSame } from "@/api/queries";
+import { type Step, drafted } from "@/api/recipe";
 import { useSettled } from "@/parts/useSettled";
 import { useMarks } from "@/shot/marks";
 import { useTools } from "@/stage/tools";
 
 /** The parts of a matte that a step makes vanish, counted, and shown on the stage while the step is in focus. */
-export function useThinParts(shot: number, recipe: Recipe, step: Step, items: Item[]) {
+export function useThinParts(shot: number, step: Step, items: Item[]) {
   const marks = useMarks((state) => state.marks);
   const change = useTools((state) => state.change);
-  const now = items.find((item) => item.name === step.name)?.digest ?? "";
-  const digest = useSettled(now);
+  const now = items.find((item) => item.name === step.name);
+  const settled = useSettled(now);
   const thin = useQuery({
-    queryKey: ["thin", shot, step.name, digest, marks],
+    queryKey: ["thin", shot, step.name, settled?.digest, marks],
     queryFn: ({ signal }) =>
       got(
         api.POST("/api/shots/{shot_id}/thin", {
           params: { path: { shot_id: shot } },
-          body: { ...drafted(recipe), item: step.name, marks },
+          body: { ...drafted(settled!.of), item: settled!.name, marks },
           signal,
         }),
       ),
-    enabled: digest !== "" && digest === now,
+    enabled: Boolean(now?.digest) && isSame(settled, now),
     placeholderData: keepWhileSame(2, step.name),
     staleTime: Infinity,
     gcTime: 30_000,

@@ -41,18 +41,18 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
     0,
     items.findIndex((item) => item.name === step.name),
   );
-  const digestOf = (name: string) => items.find((item) => item.name === name)?.digest ?? "";
-  const digest = useSettled(digestOf(step.name), 120);
+  const itemFor = (name: string) => items.find((item) => item.name === name);
+  const settled = useSettled(itemFor(step.name), 120);
   const shares = useQuery({
-    queryKey: ["shares", shot, step.name, digest],
+    queryKey: ["shares", shot, step.name, settled?.digest],
     queryFn: () =>
       got(
         api.POST("/api/shots/{shot_id}/shares", {
           params: { path: { shot_id: shot } },
-          body: { ...drafted(recipe), item: step.name },
+          body: { ...drafted(settled!.of), item: settled!.name },
         }),
       ),
-    enabled: digest !== "",
+    enabled: Boolean(settled?.digest) && settled?.name === step.name,
     placeholderData: keepPreviousData,
     staleTime: Infinity,
     gcTime: 20_000,
@@ -81,14 +81,7 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
               stops={balance.stops ?? 0}
               share={shares?.[index]?.share}
               quiet={soloed ? !balance.solo : Boolean(balance.mute)}
-              picture={
-                <PassPicture
-                  shot={shot}
-                  recipe={recipe}
-                  address={address}
-                  digest={digestOf(itemOf(address))}
-                />
-              }
+              picture={<PassPicture shot={shot} item={itemFor(itemOf(address))} address={address} />}
               onStops={(stops, done) => one(index, { stops }, done)}
               onRemove={
                 writable && passes.length > 1
@@ -172,7 +165,7 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
         recipe={recipe}
         step={step}
         above={above}
-        digest={digestOf(step.name)}
+        item={itemFor(step.name)}
         writable={writable}
         onReset={() =>
           put(

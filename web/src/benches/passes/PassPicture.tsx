@@ -1,20 +1,18 @@
-import type { Recipe } from "@/api/recipe";
+import type { Item } from "@/api/client";
 import { useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
 /** A pass or a sum as a small picture. */
 export function PassPicture({
   shot,
-  recipe,
+  item,
   address,
-  digest,
 }: {
   shot: number;
-  recipe: Recipe;
+  item: Item | undefined;
   address: string;
-  digest: string;
 }) {
-  const planes = useSmallPlanes(shot, recipe, address, digest);
+  const planes = useSmallPlanes(shot, item, address);
   return (
     <SmallPicture
       planes={planes.data}

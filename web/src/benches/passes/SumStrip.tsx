@@ -16,14 +16,14 @@ interface SumProps {
   recipe: Recipe;
   step: Step;
   above: Item[];
-  digest: string;
+  item: Item | undefined;
   writable: boolean;
   onReset: () => void;
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
 /** The last strip: the sum itself, the alpha that closes it, and other balances of the same passes. */
-export function SumStrip({ shot, recipe, step, above, digest, writable, onReset, onPut }: SumProps) {
+export function SumStrip({ shot, recipe, step, above, item, writable, onReset, onPut }: SumProps) {
   const edit = useDraft((state) => state.edit);
   const { pin, change } = useView();
   const [name, setName] = useState("");
@@ -40,7 +40,7 @@ export function SumStrip({ shot, recipe, step, above, digest, writable, onReset,
           reset all
         </Button>
       </div>
-      <PassPicture shot={shot} recipe={recipe} address={step.name} digest={digest} />
+      <PassPicture shot={shot} item={item} address={step.name} />
       <AddressField
         stacked
         label={alpha ? "Closed with alpha of" : "No alpha closes it"}

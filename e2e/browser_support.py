@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+from django.conf import settings
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.files.base import ContentFile
 from django.test import override_settings
@@ -179,7 +180,8 @@ class BrowserTest(StaticLiveServerTestCase):
 
     def downloaded(self, file: str) -> Path:
         link = self.page.get_by_role("link", name=file)
-        link.wait_for()
+        # A render is worked off behind everything that the page asks for.
+        link.wait_for(timeout=45_000)
         with self.page.expect_download() as waiting:
             link.click()
         path = Path(self.enterContext(tempfile.TemporaryDirectory())) / file
@@ -264,3 +266,15 @@ class BrowserTest(StaticLiveServerTestCase):
         page.get_by_role("listbox", name="Steps").get_by_role("option").first.wait_for()
         finder.press("Enter")
         finder.wait_for(state="hidden")
+
+    def violations(self, page: Page) -> list[str]:
+        """What is seriously wrong with a page for people who cannot see or point well, by axe-core."""
+        axe = (Path(settings.ROOT) / "web/node_modules/axe-core/axe.min.js").read_text()
+        # The page's policy forbids scripts from elsewhere; evaluate goes past it, a script tag would not.
+        page.evaluate(axe)
+        result = page.evaluate("axe.run(document, { resultTypes: ['violations'] })")
+        return [
+            f"{row['id']}: {row['nodes'][0]['html'][:150]}"
+            for row in result["violations"]
+            if row["impact"] in ("serious", "critical")
+        ]

@@ -162,6 +162,17 @@ class Pair(EdgesTest):
 
         self.wait_for_page(page, both)
 
+    def drawn(self, curve: Locator) -> str | None:
+        """A curve once the last answer that was waited for has come: it stays as it is for a while."""
+        seen: list[str | None] = []
+
+        def stays() -> bool:
+            seen.append(curve.get_attribute("d"))
+            return len(seen) > 12 and len({*seen[-12:]}) == 1
+
+        self.wait_for_page(self.page, stays, "the curve comes to rest")
+        return seen[-1]
+
     def test_a_line_across_the_edge_is_drawn_kept_and_dragged(self) -> None:
         page = self.page
         self.cure()
@@ -173,7 +184,7 @@ class Pair(EdgesTest):
         after = self.bench().locator('[data-curve="cleared.a"]')
         after.wait_for()
         self.assertEqual(self.bench().locator('[data-curve^="joined"]').count(), 4)
-        first = after.get_attribute("d")
+        first = self.drawn(after)
         page.reload()
         after.wait_for()
         self.wait_for_page(page, lambda: after.get_attribute("d") == first)

@@ -8,7 +8,6 @@ from pathlib import Path
 import numpy as np
 from browser_support import BrowserTest, code
 from core_support import write_raster
-from django.conf import settings
 from server_support import PASSWORD, exr_bytes
 
 from accounts.models import User
@@ -141,17 +140,6 @@ class Viewer(BrowserTest):
 
 
 class Access(BrowserTest):
-    def violations(self, page: object) -> list[str]:
-        axe = (Path(settings.ROOT) / "web/node_modules/axe-core/axe.min.js").read_text()
-        # The page's policy forbids scripts from elsewhere; evaluate goes past it, a script tag would not.
-        page.evaluate(axe)  # type: ignore[attr-defined]
-        result = page.evaluate("axe.run(document, { resultTypes: ['violations'] })")  # type: ignore[attr-defined]
-        return [
-            f"{row['id']}: {row['nodes'][0]['html'][:150]}"
-            for row in result["violations"]
-            if row["impact"] in ("serious", "critical")
-        ]
-
     def test_no_serious_violation_on_any_screen_in_either_theme(self) -> None:
         page = self.page
         screens = {

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-import tempfile
-from pathlib import Path
-
 import numpy as np
 from browser_support import HEIGHT, WIDTH, BrowserTest, code
 from django.contrib.auth import get_user_model
@@ -355,12 +352,7 @@ class ByHand(MattesTest):
         page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
         page.get_by_role("button", name="New deliverable").click()
         page.get_by_role("dialog").get_by_role("button", name="Render", exact=True).click()
-        link = page.get_by_role("link", name="touch_up.exr")
-        link.wait_for()
-        with page.expect_download() as waiting:
-            link.click()
-        path = Path(tempfile.mkdtemp()) / "matte.exr"
-        waiting.value.save_as(path)
+        path = self.downloaded("touch_up.exr")
         import OpenEXR
 
         with OpenEXR.File(str(path), separate_channels=True) as file:

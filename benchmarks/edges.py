@@ -15,25 +15,36 @@ from nexal.recipe import parse_recipe
 WIDTH, HEIGHT = 4096, 2160
 
 
-class Picture:
-    """A 4K picture with a soft alpha everywhere, in memory."""
+class Planes:
+    """Planes in memory as a source, in full resolution and as every nth sample."""
 
-    def __init__(self, name: str) -> None:
+    def __init__(
+        self, name: str, planes: Mapping[str, Plane], alpha: Alpha = Alpha.NONE, data: frozenset[str] = frozenset()
+    ) -> None:
         self.digest = name
-        random = np.random.default_rng(len(name))
-        window = Window(0, 0, WIDTH, HEIGHT)
-        self.description = Description(tuple("RGBA"), window, window, Alpha.PREMULTIPLIED, frozenset("A"))
-        y, x = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
-        alpha = np.clip(0.5 + 0.7 * np.sin(x / 60) * np.cos(y / 45), 0, 1).astype(np.float32)
-        self.planes = {n: (random.random((HEIGHT, WIDTH), np.float32) * 0.2 + 0.3) * alpha for n in "RGB"}
-        self.planes = {n: p + np.float32(0.4) * (1 - alpha) for n, p in self.planes.items()} | {"A": alpha}
+        self.planes = dict(planes)
+        height, width = next(iter(planes.values())).shape
+        window = Window(0, 0, width, height)
+        self.description = Description(tuple(planes), window, window, alpha, data)
 
     def read(self, channels: Sequence[str], scale: Fraction, region: Window) -> Mapping[str, Plane]:
-        return {name: self.planes[name][region.within(self.description.window)] for name in channels}
+        n = scale.denominator
+        window = self.description.window.scaled(scale)
+        return {name: self.planes[name][::n, ::n][region.within(window)] for name in channels}
+
+
+def soft(name: str) -> Planes:
+    """A 4K picture with a soft alpha everywhere."""
+    random = np.random.default_rng(len(name))
+    y, x = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
+    alpha = np.clip(0.5 + 0.7 * np.sin(x / 60) * np.cos(y / 45), 0, 1).astype(np.float32)
+    planes = {n: (random.random((HEIGHT, WIDTH), np.float32) * 0.2 + 0.3) * alpha for n in "RGB"}
+    planes = {n: p + np.float32(0.4) * (1 - alpha) for n, p in planes.items()} | {"A": alpha}
+    return Planes(name, planes, Alpha.PREMULTIPLIED, frozenset("A"))
 
 
 def main() -> None:
-    over, under = Picture("over"), Picture("below")
+    over, under = soft("over"), soft("below")
     readers = {"over": over, "under": under}
     sources = {name: {"files": name} for name in readers}
     copied = np.stack(list(over.planes.values()))

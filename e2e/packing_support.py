@@ -83,7 +83,7 @@ class PackingTest(BrowserTest):
 
     def lay_in(self, bay: str, address: str, kind: str = "value") -> None:
         what = f"Lay a value into {bay} by a mask" if kind == "value" else f"Lay a channel into {bay}"
-        self.page.get_by_label(f"{what} is fed from nothing").click()
+        self.page.get_by_label(f"{what}: +").click()
         self.page.get_by_label(f"Find an address for {what}").fill(address)
         self.page.get_by_label("Addresses").get_by_role("button", name=address, exact=True).click()
 

@@ -56,6 +56,8 @@ export function AddressField({
   const [open, setOpen] = useState(false);
   const [filter, setFilter] = useState("");
   const [over, setOver] = useState(false);
+  // The name that is read out holds what is seen, for those who speak to their screen.
+  const shown = value ?? empty ?? (optional ? "nothing" : "not fed");
   const all = open ? addresses(items, kind) : [];
   const found = all.filter((address) => address.toLowerCase().includes(filter.trim().toLowerCase()));
   const take = (address: string | undefined) => {
@@ -84,7 +86,7 @@ export function AddressField({
       <Popover.Root open={open} onOpenChange={setOpen}>
         <Popover.Trigger
           disabled={disabled}
-          aria-label={`${label} is fed from ${value ?? "nothing"}`}
+          aria-label={value || (optional && !empty) ? `${label} is fed from ${shown}` : `${label}: ${shown}`}
           onDragOver={(event) => {
             if (!event.dataTransfer.types.includes(DRAGGED)) return;
             event.preventDefault();
@@ -94,7 +96,7 @@ export function AddressField({
           onDrop={drop}
           className={`flex h-6 min-w-0 items-center justify-between gap-1 rounded-sm border px-2 font-mono text-[12px] ${over ? "border-lichen" : "border-line hover:border-faint"} ${value ? "text-text" : "text-faint"}`}
         >
-          <span className="truncate">{value ?? empty ?? (optional ? "nothing" : "not fed")}</span>
+          <span className="truncate">{shown}</span>
           <ChevronDown size={12} className="shrink-0 text-dim" />
         </Popover.Trigger>
         <Popover.Portal>

@@ -67,6 +67,22 @@ class Sets(PackingTest):
         self.assertTrue(page.get_by_label("Finishes").get_by_role("button", name="wax").is_disabled())
         page.get_by_text("R (mask_1), G (mask_2), B (mask_3) are 0 everywhere").wait_for()
 
+    def test_an_empty_channel_is_filled_by_a_click(self) -> None:
+        recipe = texture_recipe()
+        recipe["steps"][0]["set"]["base"] = 0
+        cover = {"name": "metal_mask", "op": "stretch", "in": {"from": "emblem.A"}}
+        recipe["steps"].insert(0, cover)
+        page = self.open_tin(recipe)
+        first = self.wait_for_lit()
+        self.assertEqual(page.get_by_label("Warnings").get_by_text("is 0 everywhere").count(), 2)
+        page.get_by_role("button", name="Fill it at 100 %").click()
+        self.wait_for(lambda: self.step("occlusion")["set"]["base"] == 1)
+        lit = self.wait_for_lit(first)
+        page.get_by_role("button", name="Lay metal_mask in").click()
+        self.wait_for_layers("metallic", [{"from": "metal_mask"}])
+        self.wait_for_lit(lit)
+        page.get_by_text("is 0 everywhere").wait_for(state="hidden")
+
 
 class Looking(PackingTest):
     def test_a_pane_brings_its_bay_into_focus_and_one_mask_changes_all_bays(self) -> None:

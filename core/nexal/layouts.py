@@ -96,6 +96,12 @@ FINISHES = (
 )
 
 
+def default_of(meaning: str) -> float:
+    """What a channel of this meaning holds where nothing is laid in, by the layouts that come with the program."""
+    channels = (channel for layout in LAYOUTS for channel in layout.channels)
+    return next((channel.default for channel in channels if channel.meaning == meaning), 0.0)
+
+
 Kind = TypeVar("Kind", Layout, Finish)
 
 

@@ -252,10 +252,67 @@ class Warnings(CoreTest):
         steps, sources = packed(r=data(plane), g=data(plane.copy()), b=data(plane * 0))
         told = self.told(steps, sources, "texture")
         self.assertIn("B is 0 everywhere", told["empty"]["text"])
+        self.assertIsNone(told["empty"]["remedy"])
         remedy = told["equal_G"]["remedy"]
         self.assertEqual(remedy["feed"], {"port": "g", "address": remedy["steps"][0]["name"]})
         steps, sources = packed(r=data(plane), g=data(plane.T), b=data(plane[::-1]))
         self.assertEqual(self.told(steps, sources, "texture"), {})
+
+    def with_empty(self, meaning: str, bay: dict[str, Any], **sources: MemorySource) -> dict[str, Any] | None:
+        """The remedy for a green channel whose bay holds nothing."""
+        planes = {port: data(gradient(64, 64, seed)) for seed, port in enumerate("rb")}
+        steps, given = packed(**planes)
+        steps[0]["in"]["g"] = "green"
+        steps[0]["set"] = {"meanings": {"g": {"meaning": meaning}}}
+        bay = {"name": "green", "op": "bay", "in": {"like": "plane_r"}, "set": bay}
+        self.steps = [bay, *steps]
+        self.sources = {**sources, **given}
+        return self.remedy()
+
+    def remedy(self) -> dict[str, Any] | None:
+        told = self.told(self.steps, self.sources, "texture")
+        if "empty" in told:
+            self.assertIn("G (", told["empty"]["text"])
+            return None
+        return told["empty_G"]["remedy"]
+
+    def assert_remedied(self, remedy: dict[str, Any]) -> None:
+        for name, change in remedy.get("change", {}).items():
+            next(step for step in self.steps if step["name"] == name).update(change)
+        if feed := remedy.get("feed"):
+            self.steps[-1]["in"][feed["port"]] = feed["address"]
+        told = self.told(self.steps, self.sources, "texture")
+        self.assertFalse({"empty", "empty_G"} & set(told))
+
+    def test_an_empty_channel_is_fed_with_what_is_called_like_it(self) -> None:
+        full, hollow = data(gradient(64, 64, 7)), data(np.zeros((64, 64)))
+        remedy = self.with_empty("roughness", {}, brass_metal=full, rough_old=hollow, tin_roughness=full)
+        self.assertEqual(remedy["label"], "Lay tin_roughness in")
+        self.assertEqual(remedy["change"]["green"]["set"]["layers"], [{"from": "tin_roughness"}])
+        self.assert_remedied(remedy)
+        # A bar that is there stays where it is, below.
+        masked = {"layers": [{"value": 0.5, "mask": "hollow"}]}
+        remedy = self.with_empty("dirt", masked, hollow=hollow, old_dirt=full)
+        self.assertEqual(remedy["change"]["green"]["set"]["layers"], [*masked["layers"], {"from": "old_dirt"}])
+        self.assert_remedied(remedy)
+
+    def test_an_empty_channel_is_filled_with_what_its_meaning_begins_with(self) -> None:
+        remedy = self.with_empty("occlusion", {})
+        self.assertEqual(remedy["label"], "Fill it at 100 %")
+        self.assert_remedied(remedy)
+        self.assertIsNone(self.with_empty("metallic", {}))
+        self.assertIsNone(self.with_empty("occlusion", {"layers": [{"value": 0.0}]}))
+
+    def test_an_empty_channel_without_a_bay_is_fed_anew(self) -> None:
+        full, hollow = data(gradient(64, 64, 7)), data(np.zeros((64, 64)))
+        self.with_empty("coat", {}, hollow=hollow, varnish=full)
+        self.steps[-1]["in"]["g"] = "hollow"
+        remedy = self.remedy()
+        self.assertEqual(remedy["feed"], {"port": "g", "address": "varnish"})
+        self.assert_remedied(remedy)
+        self.steps[-1]["set"]["meanings"]["g"]["inverted"] = True
+        self.steps[-1]["in"]["g"] = "hollow"
+        self.assertIsNone(self.remedy())
 
     def test_sizes_are_told_with_how_they_are_met(self) -> None:
         steps, sources = packed(r=data(gradient(64, 64)), g=data(gradient(32, 32)), b=data(gradient(64, 64, 2)))

@@ -10,15 +10,24 @@ import numpy as np
 from nexal.addresses import split_address
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
+from nexal.errors import NexalError
 from nexal.formats.store import StoredSource
+from nexal.layouts import default_of
 from nexal.operations import find, parse_settings
-from nexal.operations.packing import PORTS, BaySettings, PackSettings
+from nexal.operations.packing import PORTS, BaySettings, Meaning, PackSettings
 from nexal.picture import ALPHA_NAME, Plane
 from nexal.recipe import Step
 
 GLOSSY = re.compile(r"gloss|smooth|shin", re.IGNORECASE)
 """What a channel is called that holds the opposite of roughness."""
 ROUGH = re.compile(r"rough", re.IGNORECASE)
+CALLED = {
+    "occlusion": re.compile(r"occl|(^|_)ao(_|$)", re.IGNORECASE),
+    "roughness": ROUGH,
+    "metallic": re.compile(r"metal", re.IGNORECASE),
+    "coat": re.compile(r"coat|varnish|lacquer", re.IGNORECASE),
+}
+"""What planes are called that hold a meaning; those of other meanings are called like it."""
 FLAT = 1e-6
 METAL, TURNED = 0.5, 0.3
 """What counts as metal, and how much rougher than all else it has to be to look turned round."""
@@ -43,7 +52,7 @@ def check_packing(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]
         assert isinstance(settings, PackSettings)
         planes = _planes(engine, plan, item)
         found += _named_wrong(plan, step, settings) or _metal_rougher(step, settings, planes)
-        found += _empty(plan, step, planes) + _equal(step, planes) + _side(plan, step)
+        found += _empty(engine, plan, step, settings, planes) + _equal(step, planes) + _side(plan, step)
     return found
 
 
@@ -100,22 +109,24 @@ def _sizes(plan: Plan, step: Step) -> list[dict[str, Any]]:
     return [{"code": "sizes", "text": f"{known}, {what} {own.width} x {own.height}: {ways}", "remedy": None}]
 
 
+def _whole(settings: BaySettings) -> list[int]:
+    """Bars that leave nothing of what is below them."""
+    return [
+        index
+        for index, bar in enumerate(settings.layers)
+        if bar.on and bar.mask is None and bar.opacity == 1 and bar.mode == "normal"
+    ]
+
+
 def _covered(step: Step) -> list[dict[str, Any]]:
     settings = parse_settings(find(step.op), step.settings)
     if not isinstance(settings, BaySettings):
         return []
-    on = [index for index, bar in enumerate(settings.layers) if bar.on and bar.opacity > 0]
-    whole = [
-        index
-        for index in on
-        if settings.layers[index].mask is None
-        and settings.layers[index].opacity == 1
-        and settings.layers[index].mode == "normal"
-    ]
+    whole = _whole(settings)
     if not whole:
         return []
     cover = whole[-1]
-    lost = [settings.layers[index] for index in on if index < cover]
+    lost = [bar for bar in settings.layers[:cover] if bar.on and bar.opacity > 0]
     if not lost:
         return []
     top = settings.layers[cover]
@@ -201,23 +212,77 @@ def _metal_rougher(step: Step, settings: PackSettings, planes: dict[str, Plane])
     ]
 
 
-def _empty(plan: Plan, step: Step, planes: dict[str, Plane]) -> list[dict[str, Any]]:
+def _empty(
+    engine: Engine, plan: Plan, step: Step, settings: PackSettings, planes: dict[str, Plane]
+) -> list[dict[str, Any]]:
     found = []
-    ports = {name: port for port, name in PORTS.items()}
-    empty = [name for name, plane in planes.items() if float(np.abs(plane).max()) <= FLAT]
-    if ALPHA_NAME in empty:
-        found.append(_clear_alpha(plan, step))
-    others = [f"{name}{_meant(step, ports[name])}" for name in empty if name != ALPHA_NAME]
-    if others:
-        verb = "is" if len(others) == 1 else "are"
-        text = f"{', '.join(others)} {verb} 0 everywhere; lay something in unless that is meant"
+    unknown = []
+    meanings: dict[str, Meaning] = {str(port): meant for port, meant in settings.meanings.items()}
+    for port, name in PORTS.items():
+        if name not in planes or float(np.abs(planes[name]).max()) > FLAT:
+            continue
+        if name == ALPHA_NAME:
+            found.append(_clear_alpha(plan, step))
+            continue
+        meant = meanings.get(port)
+        label = f"{name} ({meant.meaning})" if meant else name
+        remedy = _filled(engine, plan, step, port, meant) if meant else None
+        if remedy:
+            found.append({"code": f"empty_{name}", "text": f"{label} is 0 everywhere", "remedy": remedy})
+        else:
+            unknown.append(label)
+    if unknown:
+        verb = "is" if len(unknown) == 1 else "are"
+        text = f"{', '.join(unknown)} {verb} 0 everywhere; lay something in unless that is meant"
         found.append({"code": "empty", "text": text, "remedy": None})
     return found
 
 
-def _meant(step: Step, port: str) -> str:
-    meaning = step.settings.get("meanings", {}).get(port, {}).get("meaning")
-    return f" ({meaning})" if meaning else ""
+def _filled(engine: Engine, plan: Plan, step: Step, port: str, meant: Meaning) -> dict[str, Any] | None:
+    """What belongs into an empty channel: a plane called like its meaning, else what the meaning begins with."""
+    address = str(step.inputs[port])
+    bay = plan.recipe.step(address)
+    if bay is None or bay.op != "bay":
+        named = None if meant.inverted else _named_like(engine, plan, step.name, meant.meaning)
+        return {"label": f"Feed it {named}", "feed": {"port": port, "address": named}} if named else None
+    settings = parse_settings(find("bay"), bay.settings)
+    assert isinstance(settings, BaySettings)
+    if _whole(settings):
+        return None
+    named = None if meant.inverted else _named_like(engine, plan, bay.name, meant.meaning)
+    if named and named not in _laid(bay):
+        changed = dict(bay.settings) | {"layers": [*bay.settings.get("layers", []), {"from": named}]}
+        return {"label": f"Lay {named} in", "change": {bay.name: {"set": changed}}}
+    begins = default_of(meant.meaning)
+    value = 1 - begins if meant.inverted else begins
+    if value == 0:
+        return None
+    changed = dict(bay.settings) | {"base": value}
+    return {"label": f"Fill it at {value:.0%}".replace("%", " %"), "change": {bay.name: {"set": changed}}}
+
+
+def _named_like(engine: Engine, plan: Plan, below: str, meaning: str) -> str | None:
+    """The first plane above a step that is called like a meaning and holds something."""
+    pattern = CALLED.get(meaning) or re.compile(re.escape(meaning), re.IGNORECASE)
+    items = plan.recipe.items()
+    for item in items[: items.index(below)]:
+        try:
+            described = plan.node(item).description
+        except NexalError:
+            continue
+        alone = described.is_plane or len(described.channels) == 1
+        addresses = [item] if alone else [f"{item}.{channel}" for channel in described.channels]
+        for address in addresses:
+            if pattern.search(address if alone else address.partition(".")[2]) and _holds(engine, plan, address):
+                return address
+    return None
+
+
+def _holds(engine: Engine, plan: Plan, address: str) -> bool:
+    feed = plan.feed(address)
+    scale = scale_within(feed.description.display, 512)
+    planes = engine.evaluate(feed, plan, scale=scale, keep_all=True, patient=False).planes
+    return all(float(np.abs(plane).max()) > FLAT for plane in planes.values())
 
 
 def _clear_alpha(plan: Plan, step: Step) -> dict[str, Any]:

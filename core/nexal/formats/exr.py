@@ -17,7 +17,7 @@ from nexal.formats.decoded import Decoded, DecodedPart, Limits, plain, tagged
 from nexal.picture import Window, is_alpha
 
 MAGIC = b"\x76\x2f\x31\x01"
-_OWN = frozenset(
+OWN_ATTRIBUTES = frozenset(
     {
         "channels",
         "compression",
@@ -35,8 +35,7 @@ _OWN = frozenset(
         "preview",
     }
 )
-
-
+"""Header values that say how this file is stored."""
 _PARTS_OWN = frozenset({"view", "multiView"})
 """What tells parts apart: a delivered file has one part, whose channels carry the parts' names."""
 
@@ -92,13 +91,13 @@ def read_exr(path: Path, limits: Limits) -> Decoded:
         decoded,
         "premultiplied" if any(is_alpha(name) for part in decoded for name in part.channels) else "none",
         "linear",
-        dict(_described(name, value) for name, value in first.items() if name not in _OWN),
+        dict(_described(name, value) for name, value in first.items() if name not in OWN_ATTRIBUTES),
         warnings,
         [float(value) for value in np.ravel(chromaticities)] if chromaticities is not None else None,
         {
             name: value
             for name, given in first.items()
-            if name not in _OWN | _PARTS_OWN and (value := tagged(given)) is not None
+            if name not in OWN_ATTRIBUTES | _PARTS_OWN and (value := tagged(given)) is not None
         },
     )
 

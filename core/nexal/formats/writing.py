@@ -16,6 +16,7 @@ import nexal
 from nexal.colour import check_space, from_working
 from nexal.errors import FormatError, nearest
 from nexal.formats.decoded import untagged
+from nexal.formats.exr import OWN_ATTRIBUTES
 from nexal.formats.raster import CHANNELS_NOTE, DATA_NOTE
 from nexal.kernels.pointmath import encode, unpremultiplied
 from nexal.kernels.quantising import codes
@@ -266,6 +267,9 @@ def _kept_attributes(picture: Picture) -> dict[str, Any]:
     kept = {}
     for name, value in picture.description.metadata.items():
         if name.startswith("nexal.") or ":" in name or name in ("ImageDescription", "Software"):
+            continue
+        # A file of another format may call something else by a name that means the storage of this one.
+        if name in OWN_ATTRIBUTES:
             continue
         if len(value.get("text", "")) < 65_536:
             kept[name] = untagged(value)

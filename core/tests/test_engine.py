@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 import time
 import unittest
+from collections.abc import Mapping
 from fractions import Fraction
 
 import numpy as np
@@ -183,6 +184,19 @@ class SlowSource(MemorySource):
         return super().read(*arguments, **more)
 
 
+class HeldSource(MemorySource):
+    """A source that tells when it is read, and reads on only when it is let."""
+
+    def __init__(self, planes: Mapping[str, np.ndarray]) -> None:
+        super().__init__(planes)
+        self.entered, self.let_go = threading.Event(), threading.Event()
+
+    def read(self, *arguments, **more):  # type: ignore[no-untyped-def]
+        self.entered.set()
+        self.let_go.wait(30)
+        return super().read(*arguments, **more)
+
+
 class Threads(CoreTest):
     def test_two_requests_for_one_key_share_one_computation(self) -> None:
         engine, source = Engine(threads=2), SlowSource({"R": gradient(), "G": gradient(seed=2)})
@@ -201,17 +215,23 @@ class Threads(CoreTest):
         self.assertEqual(source.reads, 1)
 
     def test_a_cancelled_request_gives_up_and_the_next_one_works(self) -> None:
-        engine, source = Engine(threads=2), SlowSource({"R": gradient()})
+        engine, source = Engine(threads=2), HeldSource({"R": gradient()})
         steps = [{"name": f"s{n}", "op": "blur", "in": {"from": "p.R" if n == 0 else f"s{n - 1}"}} for n in range(4)]
         cancellation = Cancellation()
-        threading.Timer(0.05, cancellation.cancel).start()
+
+        def lose_patience() -> None:
+            source.entered.wait(30)
+            cancellation.cancel()
+            source.let_go.set()
+
+        threading.Thread(target=lose_patience).start()
         with self.assertRaises(Cancelled):
             run(steps, {"p": source}, engine=engine, cancellation=cancellation)
         self.assertLess(engine.computed.get("s3", 0), 1)
         self.assertEqual(run(steps, {"p": source}, engine=engine).planes["Y"].shape, (48, 64))
 
     def test_one_waiter_is_not_cancelled_with_another(self) -> None:
-        engine, source = Engine(threads=2), SlowSource({"R": gradient()})
+        engine, source = Engine(threads=2), HeldSource({"R": gradient()})
         steps = [{"name": "a", "op": "blur", "in": {"from": "p.R"}}]
         cancellation, results = Cancellation(), []
 
@@ -224,11 +244,12 @@ class Threads(CoreTest):
         first = threading.Thread(target=impatient)
         second = threading.Thread(target=lambda: results.append(run(steps, {"p": source}, engine=engine)))
         first.start()
-        time.sleep(0.03)
+        source.entered.wait(30)
         second.start()
         cancellation.cancel()
-        first.join(5)
-        second.join(5)
+        source.let_go.set()
+        first.join(30)
+        second.join(30)
         self.assertIn("cancelled", results)
         self.assertEqual(len(results), 2)
 

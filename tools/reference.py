@@ -17,6 +17,12 @@ TARGET = Path(__file__).resolve().parent.parent / "docs" / "operations.md"
 def kind(schema: dict[str, Any]) -> str:
     if "enum" in schema:
         return ", ".join(schema["enum"])
+    if "anyOf" in schema:
+        return " or ".join(filter(None, (kind(part) for part in schema["anyOf"])))
+    if "const" in schema:
+        return str(schema["const"])
+    if schema.get("type") == "object" and "properties" in schema:
+        return "{" + ", ".join(schema["properties"]) + "}"
     limits = [
         f"{sign} {schema[key]}"
         for key, sign in (("minimum", ">="), ("exclusiveMinimum", ">"), ("maximum", "<="), ("exclusiveMaximum", "<"))

@@ -6,10 +6,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from fractions import Fraction
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from nexal.errors import SourceError
 
 Plane = NDArray[np.float32]
 
@@ -106,13 +109,30 @@ def is_alpha(name: str) -> bool:
 
 
 @dataclass(frozen=True)
+class InkProfile:
+    """An ICC profile of inks, by the name that it gives itself; read when it is needed."""
+
+    name: str
+    path: Path
+
+    def read(self) -> bytes:
+        """Raises SourceError where it is not there."""
+        try:
+            return self.path.read_bytes()
+        except FileNotFoundError:
+            raise SourceError(
+                f"the profile {self.name} is not unpacked yet", where="source", remedy="wait until the import is done"
+            ) from None
+
+
+@dataclass(frozen=True)
 class Description:
     """What is known of a picture before any pixel is computed.
 
     Windows are relative to the origin of the display window (so pictures of different origin line up);
     `origin` is that display window's own corner, kept for files that store it. `data` names the channels
     that are not colour: they are never encoded. Alpha channels always belong to them. `labels` are those of them that
-    hold ids, of which there is no mean.
+    hold ids, of which there is no mean. `inks` is the profile that the picture's C, M, Y and K are meant for.
     """
 
     channels: tuple[str, ...]
@@ -124,6 +144,7 @@ class Description:
     is_plane: bool = False
     origin: tuple[int, int] = (0, 0)
     metadata: Mapping[str, Any] = field(default_factory=dict)
+    inks: InkProfile | None = None
 
     @property
     def colour(self) -> tuple[str, ...]:

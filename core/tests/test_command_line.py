@@ -13,6 +13,7 @@ from pathlib import Path
 
 import numpy as np
 from core_support import CoreTest, gradient, rgb, write_exr, write_raster
+from ink_profiles import press, printed
 
 import nexal
 from nexal.cli import main
@@ -107,6 +108,48 @@ class CommandLine(CoreTest):
         part = OpenEXR.File(str(self.place / "mixed.exr"), separate_channels=True).parts[0]
         self.assertEqual(sorted(part.channels), ["R", "mask"])
         np.testing.assert_array_equal(part.channels["R"].pixels, self.planes["B"])
+
+    def test_a_recipe_names_its_ink_profile_as_a_source(self) -> None:
+        from PIL import Image
+
+        (self.place / "press.icc").write_bytes(press())
+        inks = np.zeros((8, 8, 4), np.uint8)
+        inks[..., 1], inks[..., 3] = 128, 64
+        Image.fromarray(inks, "CMYK").save(self.place / "leaflet.tif")
+        recipe = {
+            "nexal": 1,
+            "sources": {"leaflet": {"files": "leaflet.tif"}, "press": {"files": "press.icc"}},
+            "steps": [
+                {
+                    "name": "seen",
+                    "op": "ink_join",
+                    "in": {"picture": "leaflet"},
+                    "set": {"profile": {"from": "press"}, "intent": "absolute"},
+                }
+            ],
+            "outputs": {"seen": {"from": "seen", "file": "seen.exr", "depth": "float"}},
+        }
+        self.recipe.write_text(json.dumps(recipe))
+        self.call("run", self.recipe, "--out", self.place)
+        info, _ = self.call("info", self.place / "seen.exr", "--json")
+        got = {channel["name"]: channel["mean"] for channel in json.loads(info)["parts"][0]["channels"]}
+        for name, value in zip("RGB", printed(np.array([0, 128, 0, 64]) / 255), strict=True):
+            self.assertAlmostEqual(got[name], value, 2)
+
+    def test_a_picture_of_any_format_becomes_an_exr(self) -> None:
+        codes = np.full((8, 8, 3), 128, np.uint8)
+        for suffix in ("png", "tif", "jpg", "tga", "webp", "bmp", "dpx"):
+            write_raster(self.place / f"p.{suffix}", codes, "RGB")
+            recipe = {
+                "nexal": 1,
+                "sources": {"p": {"files": f"p.{suffix}"}},
+                "outputs": {"p": {"from": "p", "file": f"{suffix}.exr", "depth": "float"}},
+            }
+            self.recipe.write_text(json.dumps(recipe))
+            self.call("run", self.recipe, "--out", self.place)
+            info, _ = self.call("info", self.place / f"{suffix}.exr", "--json")
+            mean = json.loads(info)["parts"][0]["channels"][0]["mean"]
+            self.assertAlmostEqual(mean, ((128 / 255 + 0.055) / 1.055) ** 2.4, 2, suffix)
 
     def test_another_source_scale_and_region(self) -> None:
         write_exr(self.place / "other.exr", {name: plane * 0 + np.float16(0.25) for name, plane in self.planes.items()})

@@ -71,6 +71,7 @@ class Item(Schema):
     data: list[str] = []
     alpha: str = "none"
     plane: bool = False
+    inks: str | None = Field(None, description="Name of the ICC profile of its inks")
     inputs: list[str] = []
     problem: Problem | None = None
 
@@ -131,6 +132,7 @@ def _item(planned: Plan, name: str, found: Node | NexalError) -> Item:
         data=[channel for channel in description.channels if channel in description.data],
         alpha=description.alpha.value if description.has_alpha else "none",
         plane=description.is_plane,
+        inks=description.inks.name if description.inks else None,
         inputs=inputs,
     )
 

@@ -74,6 +74,9 @@ class Decoded:
     chromaticities: list[float] | None = None
     attributes: dict[str, dict[str, Any]] = field(default_factory=dict)
     """What is carried into delivered EXRs: header values, `tagged` with their types."""
+    ink_profile: bytes | None = None
+    """The ICC profile of its inks, called `ink_name`."""
+    ink_name: str | None = None
 
 
 Tagged = dict[str, Any]

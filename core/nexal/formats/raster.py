@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from nexal.errors import FormatError
 from nexal.formats.decoded import Decoded, DecodedPart, Limits, plain, tagged
+from nexal.formats.ink_profiles import carried, is_profile, read_profile
 from nexal.picture import Window
 
 _STRAIGHT_BY_STANDARD = frozenset({"png", "webp", "gif", "bmp", "ico", "psd", "jpegxl", "dds"})
@@ -86,11 +87,13 @@ def _read_ink_jpeg(path: Path, limits: Limits) -> Decoded | None:
         limits.check(width, height, 4, 1, path.stat().st_size)
         try:
             pixels = np.asarray(image)
+            profile, name = carried(image.info.get("icc_profile"))
         except OSError as error:
             raise FormatError(f"is damaged ({error})", remedy="save or copy the file again") from None
     window = Window(0, 0, width, height)
     channels = {name: np.ascontiguousarray(pixels[..., index]) for index, name in enumerate("CMYK")}
-    return Decoded("jpeg", [DecodedPart("", window, window, channels)], "none", "srgb")
+    parts = [DecodedPart("", window, window, channels)]
+    return Decoded("jpeg", parts, "none", "srgb", ink_profile=profile, ink_name=name)
 
 
 def _read_all(opened: Any, path: Path, limits: Limits) -> Decoded:
@@ -110,6 +113,7 @@ def _read_all(opened: Any, path: Path, limits: Limits) -> Decoded:
         if index >= 64 or not opened.seek_subimage(index, 0):
             break
     names = {name for part in parts for name in part.channels}
+    profile, profile_name = carried(_own_profile(spec)) if {*"CMYK"} <= names else (None, None)
     sample = next(iter(parts[0].channels.values()))
     return Decoded(
         _FORMAT_NAMES.get(kind, kind),
@@ -123,7 +127,14 @@ def _read_all(opened: Any, path: Path, limits: Limits) -> Decoded:
             for item in spec.extra_attribs
             if isinstance(item.value, (str, float)) and (value := tagged(item.value)) is not None
         },
+        ink_profile=profile,
+        ink_name=profile_name,
     )
+
+
+def _own_profile(spec: Any) -> bytes | None:
+    found = spec.getattribute("ICCProfile")
+    return None if found is None else np.asarray(found, np.uint8).tobytes()
 
 
 def _alpha_state(kind: str, spec: Any) -> str:
@@ -207,9 +218,13 @@ def read_picture(path: Path, limits: Limits) -> Decoded:
     if size == 0:
         raise FormatError("is empty", remedy="save or copy the file again")
     with path.open("rb") as file:
-        start = file.read(4)
-    if start == MAGIC:
+        start = file.read(64)
+    if start.startswith(MAGIC):
         return read_exr(path, limits)
     if path.suffix.lower() == ".exr":
         raise FormatError("is not an EXR file, whatever its name says", remedy="give the file that was rendered")
+    if is_profile(start):
+        return read_profile(path, limits)
+    if path.suffix.lower() in (".icc", ".icm"):
+        raise FormatError("is not an ICC profile, whatever its name says", remedy="copy the profile again")
     return read_raster(path, limits)

@@ -24,13 +24,14 @@ from nexal.colour import BUILT_IN, check_space, primaries_matrix, to_working
 from nexal.errors import FormatError, SourceError
 from nexal.formats.roles import COLOUR_ROLES
 from nexal.formats.statistics import INTEGER_MAX, as_float
-from nexal.formats.unpack import COMPLETE, HEADER
+from nexal.formats.unpack import COMPLETE, HEADER, PROFILE
 from nexal.formats.worker import ADMITTED, BASE_SECONDS
 from nexal.kernels.pointmath import decode
 from nexal.picture import (
     ALPHA_NAME,
     Alpha,
     Description,
+    InkProfile,
     Plane,
     Window,
     is_alpha,
@@ -187,6 +188,7 @@ class StoredSource:
             labels=frozenset(name for name in names if self.role(name) == "id"),
             origin=(x, y),
             metadata=header.get("attributes", {}),
+            inks=InkProfile(header["inks"], self.stored.folder / PROFILE) if "inks" in header else None,
         )
 
     def _is_colour(self, name: str, row: Mapping[str, Any]) -> bool:

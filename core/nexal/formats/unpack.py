@@ -1,6 +1,7 @@
 """Unpacking a decoded file into a plane store folder.
 
 header.json      format, parts, windows, layers with roles, metadata
+profile.icc      the ICC profile of its inks, where there is one
 c0000.npy        a channel's samples in the file's own type; c0000.2.npy, .4, .8 its halved levels
 c0000.json       the channel's report; once it is there, the channel can be read
 complete         everything is there
@@ -25,7 +26,7 @@ from nexal.formats.statistics import report
 from nexal.picture import Window, is_alpha, named_as_colour, split_channel
 
 LEVELS = (2, 4, 8)
-HEADER, COMPLETE = "header.json", "complete"
+HEADER, COMPLETE, PROFILE = "header.json", "complete", "profile.icc"
 
 
 def address(part: str, channel: str, several_parts: bool) -> str:
@@ -137,6 +138,9 @@ def unpack(decoded: Decoded, folder: Path) -> None:
         "layers": _layers(rows, {row["name"]: samples for row, (samples, _) in zip(rows, planes, strict=True)}),
         "channels": rows,
     }
+    if decoded.ink_profile:
+        (folder / PROFILE).write_bytes(decoded.ink_profile)
+        header["inks"] = decoded.ink_name
     _write_json(folder / HEADER, header)
     with ThreadPoolExecutor(2) as pool:
         for _ in pool.map(lambda row, plane: _store(folder, row, plane, decoded.encoding), rows, planes):

@@ -1266,6 +1266,11 @@ export interface components {
              */
             plane: boolean;
             /**
+             * Inks
+             * @description Name of the ICC profile of its inks
+             */
+            inks?: string | null;
+            /**
              * Inputs
              * @default []
              */

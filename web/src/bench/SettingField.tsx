@@ -8,6 +8,7 @@ import { SlideField } from "@/parts/SlideField";
 
 import { ChannelNumbers } from "./ChannelNumbers";
 import { Expressions } from "./Expressions";
+import { type Inks, InkProfile } from "./InkProfile";
 import { type Meaning, Meanings } from "./Meanings";
 import { Numbers } from "./Numbers";
 import { type Picking, pickColour, pickLevel, pickPoint } from "./picking";
@@ -209,6 +210,17 @@ export function SettingField({ name, schema, value, channels, items, picking, do
           value={(current ?? {}) as Record<string, Meaning>}
           onChange={(next) => onChange(next, true)}
         />
+      );
+    case "inkProfile":
+      return (
+        <Line label={label} title={schema.description}>
+          <InkProfile
+            label={label}
+            value={current as Inks}
+            items={items}
+            onChange={(next) => onChange(next, true)}
+          />
+        </Line>
       );
     case "expressions":
       return (

@@ -86,6 +86,7 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
         : "",
     ],
     ["Alpha", item?.alpha === "none" ? "none: opaque" : (item?.alpha ?? "")],
+    ["Ink profile", item?.inks ?? ""],
     ["Fingerprint", row ? `${row.fingerprint.slice(0, 16)}…` : ""],
   ];
   return (

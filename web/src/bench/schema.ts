@@ -33,6 +33,7 @@ export type Kind =
   | "optionalInteger"
   | "text"
   | "meanings"
+  | "inkProfile"
   | "other";
 
 export function kindOf(schema: SettingSchema): Kind {
@@ -42,6 +43,7 @@ export function kindOf(schema: SettingSchema): Kind {
   if (schema.widget === "expressions") return "expressions";
   if (["colour", "point", "triple"].includes(schema.widget ?? "")) return "numbers";
   if (schema.widget === "meanings") return "meanings";
+  if (schema.widget === "ink_profile") return "inkProfile";
   if (wordOf(schema)) return "numberOrWord";
   if (
     schema.anyOf?.some((part) => part.type === "integer") &&

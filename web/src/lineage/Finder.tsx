@@ -19,7 +19,7 @@ function rank(operation: OperationRow, words: string[]): number {
   const first = words[0] ?? "";
   const phrase = words.join(" ");
   const named = name.startsWith(phrase) ? 6 : name.startsWith(first) ? 4 : name.includes(first) ? 2 : 0;
-  const needed = operation.needs.includes(phrase) ? (words.length > 1 ? 5 : 1) : 0;
+  const needed = operation.needs.toLowerCase().includes(phrase) ? (words.length > 1 ? 5 : 1) : 0;
   return named + needed;
 }
 

@@ -9,6 +9,7 @@ import { SlideField } from "@/parts/SlideField";
 import { ChannelNumbers } from "./ChannelNumbers";
 import { Expressions } from "./Expressions";
 import { type Inks, InkProfile } from "./InkProfile";
+import { Line } from "./Line";
 import { type Meaning, Meanings } from "./Meanings";
 import { Numbers } from "./Numbers";
 import { type Picking, pickColour, pickLevel, pickPoint } from "./picking";
@@ -213,14 +214,13 @@ export function SettingField({ name, schema, value, channels, items, picking, do
       );
     case "inkProfile":
       return (
-        <Line label={label} title={schema.description}>
-          <InkProfile
-            label={label}
-            value={current as Inks}
-            items={items}
-            onChange={(next) => onChange(next, true)}
-          />
-        </Line>
+        <InkProfile
+          label={label}
+          title={schema.description}
+          value={current as Inks}
+          items={items}
+          onChange={(next) => onChange(next, true)}
+        />
       );
     case "expressions":
       return (
@@ -275,15 +275,4 @@ export function SettingField({ name, schema, value, channels, items, picking, do
         </Line>
       );
   }
-}
-
-function Line({ label, title, children }: { label: string; title?: string; children: React.ReactNode }) {
-  return (
-    <div className="grid min-h-5 grid-cols-[84px_1fr] items-center gap-2">
-      <span className="truncate text-[12px] text-dim" title={title}>
-        {label}
-      </span>
-      <div className="flex min-w-0 items-center gap-2">{children}</div>
-    </div>
-  );
 }

@@ -75,7 +75,9 @@ export function StepPanel(props: Props) {
       name !== "mode" &&
       !DRAWN_APART.includes(schema.widget ?? "") &&
       // A bay's base stands among its bars.
-      !(step.op === "bay" && name === "base"),
+      !(step.op === "bay" && name === "base") &&
+      // Only a profile has intents.
+      !(name === "intent" && (step.set?.profile ?? "simple") === "simple"),
   );
   const domain = (step.set?.domain ?? schemas.find(([name]) => name === "domain")?.[1].default) === "display";
 

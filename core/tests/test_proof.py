@@ -296,6 +296,13 @@ class Warnings(CoreTest):
         self.assertEqual(remedy["change"]["green"]["set"]["layers"], [*masked["layers"], {"from": "old_dirt"}])
         self.assert_remedied(remedy)
 
+    def test_what_is_not_computed_yet_is_not_offered(self) -> None:
+        full = data(gradient(64, 64, 7))
+        self.with_empty("roughness", {}, detail=full, rough_old=full)
+        self.steps.insert(0, {"name": "rough", "op": "blocks", "in": {"from": "detail"}})
+        self.sources.pop("rough_old")
+        self.assertEqual(self.remedy()["label"], "Fill it at 60 %")
+
     def test_an_empty_channel_is_filled_with_what_its_meaning_begins_with(self) -> None:
         remedy = self.with_empty("occlusion", {})
         self.assertEqual(remedy["label"], "Fill it at 100 %")

@@ -143,8 +143,8 @@ def _covered(step: Step) -> list[dict[str, Any]]:
     ]
 
 
-def _planes(engine: Engine, plan: Plan, item: str) -> dict[str, Plane]:
-    feed = plan.feed(item)
+def _planes(engine: Engine, plan: Plan, address: str) -> dict[str, Plane]:
+    feed = plan.feed(address)
     scale = scale_within(feed.description.display, 512)
     return dict(engine.evaluate(feed, plan, scale=scale, keep_all=True, patient=False).planes)
 
@@ -279,9 +279,11 @@ def _named_like(engine: Engine, plan: Plan, below: str, meaning: str) -> str | N
 
 
 def _holds(engine: Engine, plan: Plan, address: str) -> bool:
-    feed = plan.feed(address)
-    scale = scale_within(feed.description.display, 512)
-    planes = engine.evaluate(feed, plan, scale=scale, keep_all=True, patient=False).planes
+    """Whether a plane is more than 0; what cannot be told now does not count."""
+    try:
+        planes = _planes(engine, plan, address)
+    except NexalError:
+        return False
     return all(float(np.abs(plane).max()) > FLAT for plane in planes.values())
 
 

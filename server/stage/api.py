@@ -61,7 +61,10 @@ class HistogramAsk(Ask, Marks):
 
 
 class Item(Schema):
-    """What an item is, or what is wrong with it. Windows are x, y, width, height, relative to the display window."""
+    """What an item is, or what is wrong with it. Windows are x, y, width, height, relative to the display window.
+
+    `inks` is the name of the ICC profile that it carries.
+    """
 
     name: str
     digest: str = ""
@@ -71,7 +74,7 @@ class Item(Schema):
     data: list[str] = []
     alpha: str = "none"
     plane: bool = False
-    inks: str | None = Field(None, description="Name of the ICC profile of its inks")
+    inks: str | None = None
     inputs: list[str] = []
     problem: Problem | None = None
 

@@ -1232,6 +1232,8 @@ export interface components {
         /**
          * Item
          * @description What an item is, or what is wrong with it. Windows are x, y, width, height, relative to the display window.
+         *
+         *     `inks` is the name of the ICC profile that it carries.
          */
         Item: {
             /** Name */
@@ -1265,10 +1267,7 @@ export interface components {
              * @default false
              */
             plane: boolean;
-            /**
-             * Inks
-             * @description Name of the ICC profile of its inks
-             */
+            /** Inks */
             inks?: string | null;
             /**
              * Inputs

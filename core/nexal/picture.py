@@ -95,6 +95,8 @@ class Alpha(StrEnum):
 
 ALPHA_NAME = "A"
 PLANE_NAME = "Y"
+INKS = ("C", "M", "Y", "K")
+"""Channels of a picture in ink; 1 is full ink."""
 _COLOUR_NAMES = frozenset({"r", "g", "b", "y", "red", "green", "blue"})
 
 

@@ -365,8 +365,8 @@ class FurtherChannels(CoreTest):
                     self.assert_planes(planes["wing"], matte, 1e-5)
                     self.assert_planes(planes["R"], colour["R"], 1e-5)
                     self.assertIn("wing", source.description.data)
-        ink = parse_recipe(recipe | {"outputs": {"o": {"from": "ink", "file": "ink.tif"}}})
-        self.assert_refused(lambda: run_recipe(ink, folder, {}, folder), "output 'o'", "neither grey nor")
+        ink = parse_recipe(recipe | {"outputs": {"o": {"from": "ink", "file": "ink.png"}}})
+        self.assert_refused(lambda: run_recipe(ink, folder, {}, folder), "output 'o'", "a PNG holds no inks", "TIFF")
 
 
 class GivenRoles(CoreTest):

@@ -9,7 +9,7 @@ import numpy as np
 
 from nexal.errors import FormatError
 from nexal.formats.decoded import Decoded, DecodedPart, Limits
-from nexal.picture import Window
+from nexal.picture import INKS, Window
 
 SIGNATURE = (36, b"acsp")
 """Where every profile says that it is one."""
@@ -66,7 +66,7 @@ def read_profile(path: Path, limits: Limits) -> Decoded:
     wedge = np.repeat(np.round(np.linspace(0, 255, STEPS)).astype(np.uint8), PATCH_WIDTH)
     channels = {
         ink: np.concatenate([np.tile(wedge * np.uint8(ink in inks), (PATCH_HEIGHT, 1)) for inks in WEDGES])
-        for ink in "CMYK"
+        for ink in INKS
     }
     window = Window(0, 0, width, height)
     parts = [DecodedPart("", window, window, channels)]

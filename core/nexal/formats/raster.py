@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from nexal.errors import FormatError
 from nexal.formats.decoded import Decoded, DecodedPart, Limits, plain, tagged
 from nexal.formats.ink_profiles import carried, is_profile, read_profile
-from nexal.picture import Window
+from nexal.picture import INKS, Window
 
 _STRAIGHT_BY_STANDARD = frozenset({"png", "webp", "gif", "bmp", "ico", "psd", "jpegxl", "dds"})
 _FORMAT_NAMES = {"targa": "tga"}
@@ -91,7 +91,7 @@ def _read_ink_jpeg(path: Path, limits: Limits) -> Decoded | None:
         except OSError as error:
             raise FormatError(f"is damaged ({error})", remedy="save or copy the file again") from None
     window = Window(0, 0, width, height)
-    channels = {name: np.ascontiguousarray(pixels[..., index]) for index, name in enumerate("CMYK")}
+    channels = {name: np.ascontiguousarray(pixels[..., index]) for index, name in enumerate(INKS)}
     parts = [DecodedPart("", window, window, channels)]
     return Decoded("jpeg", parts, "none", "srgb", ink_profile=profile, ink_name=name)
 
@@ -113,7 +113,7 @@ def _read_all(opened: Any, path: Path, limits: Limits) -> Decoded:
         if index >= 64 or not opened.seek_subimage(index, 0):
             break
     names = {name for part in parts for name in part.channels}
-    profile, profile_name = carried(_own_profile(spec)) if {*"CMYK"} <= names else (None, None)
+    profile, profile_name = carried(_own_profile(spec)) if {*INKS} <= names else (None, None)
     sample = next(iter(parts[0].channels.values()))
     return Decoded(
         _FORMAT_NAMES.get(kind, kind),

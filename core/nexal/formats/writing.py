@@ -17,12 +17,14 @@ from nexal.colour import check_space, from_working
 from nexal.errors import FormatError, nearest
 from nexal.formats.decoded import untagged
 from nexal.formats.exr import OWN_ATTRIBUTES
+from nexal.formats.ink_tiff import write_ink_tiff
 from nexal.formats.raster import CHANNELS_NOTE, DATA_NOTE
 from nexal.kernels.pointmath import encode, unpremultiplied
 from nexal.kernels.quantising import codes
 from nexal.operations.base import main_channels
 from nexal.picture import (
     ALPHA_NAME,
+    INKS,
     PLANE_NAME,
     Alpha,
     Picture,
@@ -138,7 +140,7 @@ def write(
     """
     names = list(picture.description.channels)
     if target.format != "exr":
-        names = _raster_channels(picture)
+        names = _raster_channels(picture, target.format)
     if target.format == "tiff":
         # A TIFF holds further samples of the picture; what they are called stands in its description.
         names += [name for name in main_channels(picture.description) if name not in names and not is_alpha(name)]
@@ -165,14 +167,21 @@ def write(
             part.unlink(missing_ok=True)
 
 
-def _raster_channels(picture: Picture) -> list[str]:
+def _raster_channels(picture: Picture, file_format: str) -> list[str]:
     names = main_channels(picture.description)
     order = {"R": 0, "G": 1, "B": 2, "Y": 0, "A": 3}
     last = {name: split_channel(name)[1] for name in names}
     chosen = sorted((name for name in names if last[name] in order), key=lambda name: order[last[name]])
     colours = [last[name] for name in chosen if last[name] != ALPHA_NAME]
-    inks = {*last.values()} >= {"C", "M", "Y", "K"}
-    if inks or colours not in (["R", "G", "B"], [PLANE_NAME]):
+    if {*last.values()} >= {*INKS}:
+        if file_format != "tiff":
+            raise FormatError(
+                f"a {file_format.upper()} holds no inks",
+                where="'from'",
+                remedy="write a TIFF or an EXR, or make RGB of them with ink_join",
+            )
+        return [name for wanted in (*INKS, ALPHA_NAME) for name in names if last[name] == wanted]
+    if colours not in (["R", "G", "B"], [PLANE_NAME]):
         if len(names) == 1:
             return names
         raise FormatError(
@@ -294,10 +303,7 @@ def _write_raster(
     names = list(planes)
     samples = {name: own[name] if name in own else stored_samples(planes[name], target) for name in names}
     pixels = np.stack([samples[name] for name in names], axis=-1)
-    sample_type = {"8": oiio.UINT8, "10": oiio.UINT16, "16": oiio.UINT16, "float": oiio.FLOAT}[target.depth]
-    spec = oiio.ImageSpec(picture.region.width, picture.region.height, len(names), sample_type)
     last = [split_channel(name)[1] for name in names]
-    spec.channelnames = tuple(last)
     if not {*last} <= {"R", "G", "B", PLANE_NAME, ALPHA_NAME}:
         notes = dict(notes) | {CHANNELS_NOTE: last}
     if picture.description.all_data:
@@ -305,6 +311,23 @@ def _write_raster(
     layout = picture.description.metadata.get("layout")
     if layout:
         notes = dict(notes) | {"nexal.layout": untagged(layout)}
+    text = json.dumps(notes, separators=(",", ":"))
+    software = f"nexal {notes.get('nexal.version', nexal.__version__)}"
+    if target.format == "tiff" and last[: len(INKS)] == [*INKS]:
+        inks = picture.description.inks
+        write_ink_tiff(
+            path,
+            pixels,
+            text,
+            software=software,
+            compression=target.compression or "lzw",
+            straight=target.alpha is Alpha.STRAIGHT,
+            profile=inks.read() if inks else None,
+        )
+        return
+    sample_type = {"8": oiio.UINT8, "10": oiio.UINT16, "16": oiio.UINT16, "float": oiio.FLOAT}[target.depth]
+    spec = oiio.ImageSpec(picture.region.width, picture.region.height, len(names), sample_type)
+    spec.channelnames = tuple(last)
     if ALPHA_NAME in last:
         spec.alpha_channel = last.index(ALPHA_NAME)
         straight = target.alpha is Alpha.STRAIGHT or target.format in ("png", "tga")
@@ -317,8 +340,7 @@ def _write_raster(
     if target.format == "jpeg":
         spec.attribute("Compression", "jpeg:95")
         spec.attribute("jpeg:subsampling", "4:4:4")
-    text = json.dumps(notes, separators=(",", ":"))
-    spec.attribute("Software", f"nexal {notes.get('nexal.version', nexal.__version__)}")
+    spec.attribute("Software", software)
     if len(text) < 60_000 or target.format in ("png", "tiff"):
         spec.attribute("ImageDescription", text)
     output = oiio.ImageOutput.create(str(path))

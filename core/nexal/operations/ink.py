@@ -13,9 +13,7 @@ from nexal.kernels.inking import Intent, to_colour, to_ink
 from nexal.kernels.pointmath import Value, clip, decode, encode, maximum, minimum, safe_divide
 from nexal.operations.base import Channels, Kind, PointOperation, Port, Scene, Settings, register, setting
 from nexal.operations.keying import rgb_names
-from nexal.picture import ALPHA_NAME, Description, InkProfile
-
-INKS = ("C", "M", "Y", "K")
+from nexal.picture import ALPHA_NAME, INKS, Description, InkProfile
 
 
 class FromSource(BaseModel):

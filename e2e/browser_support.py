@@ -29,6 +29,8 @@ from sources.services import import_file, library
 
 WIDTH, HEIGHT = 320, 180
 CHROMIUM = "/usr/bin/chromium"
+PATIENCE = 40
+"""Seconds that anything may take: machines are noisy, and what is there is there at once."""
 
 
 def plate() -> dict[str, np.ndarray]:
@@ -128,7 +130,7 @@ class BrowserTest(StaticLiveServerTestCase):
 
     def new_page(self) -> Page:
         page = self.browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True).new_page()
-        page.set_default_timeout(15_000)
+        page.set_default_timeout(PATIENCE * 1000)
         page.on("pageerror", lambda error: self.complaints.append(f"page error: {error}"))
         page.on(
             "console",
@@ -155,14 +157,14 @@ class BrowserTest(StaticLiveServerTestCase):
         page.get_by_label("Lineage").wait_for()
         return page
 
-    def wait_for(self, holds: Callable[[], bool], seconds: float = 12, what: str = "") -> None:
+    def wait_for(self, holds: Callable[[], bool], seconds: float = PATIENCE, what: str = "") -> None:
         deadline = time.monotonic() + seconds
         while not holds():
             if time.monotonic() > deadline:
                 self.fail(f"still not so after {seconds} s: {what}")
             time.sleep(0.05)
 
-    def wait_for_page(self, page: Page, holds: Callable[[], bool], what: str = "", seconds: float = 12) -> None:
+    def wait_for_page(self, page: Page, holds: Callable[[], bool], what: str = "", seconds: float = PATIENCE) -> None:
         """Like `wait_for`, letting the page's own events through."""
         deadline = time.monotonic() + seconds
         while not holds():
@@ -181,7 +183,7 @@ class BrowserTest(StaticLiveServerTestCase):
     def downloaded(self, file: str) -> Path:
         link = self.page.get_by_role("link", name=file)
         # A render is worked off behind everything that the page asks for.
-        link.wait_for(timeout=45_000)
+        link.wait_for(timeout=2 * PATIENCE * 1000)
         with self.page.expect_download() as waiting:
             link.click()
         path = Path(self.enterContext(tempfile.TemporaryDirectory())) / file

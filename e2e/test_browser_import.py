@@ -40,7 +40,7 @@ class Imports(BrowserTest):
         ]
         (self.place / "Leaf 2.exr").write_bytes(exr_bytes({"R": np.full((90, 160), 0.5, np.float16)}))
         page.get_by_test_id("picture-files").set_input_files([*files, self.place / "Leaf 2.exr"])
-        self.wait_for_page(page, lambda: len(self.recipe()["sources"]) == 6, "six sources", 20)
+        self.wait_for_page(page, lambda: len(self.recipe()["sources"]) == 6, "six sources")
         self.assertEqual(list(self.recipe()["sources"])[2:], ["leaf", "leaf_2", "leaf_3", "leaf_2_2"])
         for name in ("leaf", "leaf_2", "leaf_3"):
             self.choose_item(page, name)

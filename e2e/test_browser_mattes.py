@@ -424,7 +424,7 @@ class Together(MattesTest):
         self.choose_item(page, "moth")
         self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
         self.choose_item(page, "fine_edge")
-        page.get_by_text("Computing fine_edge").wait_for(state="hidden", timeout=60_000)
+        page.get_by_text("Computing fine_edge").wait_for(state="hidden", timeout=90_000)
         self.assert_pixel(page, 160, 90, [255] * 3)
         self.assert_pixel(page, 20, 20, [0] * 3)
 
@@ -435,4 +435,4 @@ class Together(MattesTest):
         field = self.bench().get_by_label("Band", exact=True)
         field.fill("150")
         field.press("Enter")
-        page.get_by_label("Stage", exact=True).get_by_text("nothing is surely").wait_for(timeout=30_000)
+        page.get_by_label("Stage", exact=True).get_by_text("nothing is surely").wait_for()

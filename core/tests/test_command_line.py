@@ -343,7 +343,7 @@ class CommandLine(CoreTest):
             env=os.environ | {"PYTHONPATH": str(Path(nexal.__file__).parent.parent)},
             capture_output=True,
             text=True,
-            timeout=60,
+            timeout=180,
         )
         self.assertEqual((done.returncode, done.stderr), (0, ""))
         self.assertTrue((self.place / "o/matte.png").is_file())

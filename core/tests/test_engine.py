@@ -209,7 +209,7 @@ class Threads(CoreTest):
         for thread in threads:
             thread.start()
         for thread in threads:
-            thread.join(10)
+            thread.join(30)
         self.assertEqual(len(results), 6)
         self.assertEqual(engine.computed, {"a": 1})
         self.assertEqual(source.reads, 1)

@@ -158,16 +158,16 @@ class Slow(MattesTest):
         first = work.start(1, Waiting(), None, Thing("a"))  # type: ignore[arg-type]
         self.assertIs(work.start(1, Waiting(), None, Thing("a")), first)  # type: ignore[arg-type]
         second = work.start(1, Waiting(), None, Thing("b"))  # type: ignore[arg-type]
-        threads[0].join(5)
+        threads[0].join(30)
         self.assertEqual(first.state, "stopped")
         self.assertEqual(work.of(1), [second])
         self.assertEqual(work.of(2), [])
         work.stop(1, "fine")
-        threads[1].join(5)
+        threads[1].join(30)
         self.assertEqual(second.state, "stopped")
         third = work.start(1, Waiting(), None, Thing("b"))  # type: ignore[arg-type]
         gate.set()
-        threads[2].join(5)
+        threads[2].join(30)
         self.assertEqual((third.state, len(threads)), ("done", 3))
 
 

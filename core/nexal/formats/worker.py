@@ -21,7 +21,8 @@ from nexal.formats.raster import read_picture
 from nexal.formats.unpack import unpack
 
 BASE_MEMORY = 1_600 << 20
-BASE_SECONDS = 8
+BASE_SECONDS = 20
+"""What starting takes at the most on a busy machine."""
 BYTES_PER_SECOND = 25_000_000
 """Slowest unpacking that is still waited for."""
 SECONDS_PER_CHANNEL = 0.03

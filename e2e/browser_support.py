@@ -7,7 +7,7 @@ import os
 import shutil
 import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -171,6 +171,17 @@ class BrowserTest(StaticLiveServerTestCase):
             if time.monotonic() > deadline:
                 self.fail(f"still not so after {seconds} s: {what}")
             page.wait_for_timeout(60)
+
+    def seen_on_the_way(self, page: Page, places: Iterable[tuple[float, float]], look: Callable[[], Any]) -> set[Any]:
+        """What there is to see while the pointer goes from place to place, waiting a while at each for a change."""
+        seen = [look()]
+        for x, y in places:
+            page.mouse.move(x, y)
+            deadline = time.monotonic() + 3
+            while look() == seen[-1] and time.monotonic() < deadline:
+                page.wait_for_timeout(60)
+            seen.append(look())
+        return set(seen)
 
     def delivered(self, file: str) -> Path:
         """The item in focus delivered as it is proposed, and downloaded."""

@@ -76,6 +76,7 @@ class Passes(BrowserTest):
         number.fill("-1")
         number.press("Enter")
         self.assert_pixel(page, 240, 90, self.lit(rim=0.5))
+        self.wait_for(lambda: any(each.get("stops") == -1 for each in self.balance()), what="it is saved")
         # The fader is dragged: the stage follows before anything is saved, and one revision is made at the end.
         count = self.shot.revisions.count()
         thumb = self.desk().get_by_role("slider", name="Stops of fill")
@@ -84,12 +85,9 @@ class Passes(BrowserTest):
         x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
         page.mouse.move(x, y)
         page.mouse.down()
-        seen = set()
-        for step in range(1, 7):
-            page.mouse.move(x, y - 4 * step)
-            page.wait_for_timeout(120)
-            seen.add(tuple(self.pixel(page, 40, 90)[:3]))
-        self.assertGreaterEqual(len(seen), 4, seen)
+        places = [(x, y - 4 * step) for step in range(1, 7)]
+        seen = self.seen_on_the_way(page, places, lambda: tuple(self.pixel(page, 40, 90)[:3]))
+        self.assertGreaterEqual(len(seen), 5, seen)
         self.assertEqual(self.shot.revisions.count(), count)
         page.mouse.up()
         self.wait_for(lambda: self.shot.revisions.count() == count + 1)

@@ -113,12 +113,9 @@ class Story(BrowserTest):
         y = box["y"] + box["height"] / 2
         page.mouse.move(box["x"] + box["width"] / 2, y)
         page.mouse.down()
-        seen = set()
-        for offset in range(20, 200, 20):
-            page.mouse.move(box["x"] + box["width"] / 2 + offset, y)
-            page.wait_for_timeout(150)
-            seen.add(self.pixel(page, 20, 20)[0])
-        self.assertGreaterEqual(len(seen), 5, seen)
+        places = [(box["x"] + box["width"] / 2 + offset, y) for offset in range(20, 200, 20)]
+        seen = self.seen_on_the_way(page, places, lambda: self.pixel(page, 20, 20)[0])
+        self.assertGreaterEqual(len(seen), 6, seen)
         self.assertEqual(self.shot.revisions.count(), number)
         page.mouse.up()
         self.wait_for(lambda: self.shot.revisions.count() == number + 1)

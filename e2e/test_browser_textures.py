@@ -215,6 +215,6 @@ class Overtaken(PackingTest):
         self.wait_for_page(
             page, lambda: page.get_by_label("Bar 1 of metallic in per cent").input_value() == "50", "what was before"
         )
-        self.assertEqual(self.layers("metallic"), [{"value": 0.5, "mask": "emblem.A"}])
+        self.wait_for_layers("metallic", [{"value": 0.5, "mask": "emblem.A"}])
         page.get_by_role("button", name="Redo").click()
         self.wait_for_layers("metallic", [{"value": 0.9, "mask": "emblem.A"}])

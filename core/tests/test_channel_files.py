@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import tifffile
 from core_support import CoreTest, write_exr, write_raster
 
 from nexal.analysis.run import reassemble_files, run_recipe, split_file
@@ -40,7 +41,10 @@ class ChannelFiles(CoreTest):
             "dataWindow": (np.array([5, 3], np.int32), np.array([34, 22], np.int32)),
             "displayWindow": (np.array([0, 0], np.int32), np.array([63, 47], np.int32)),
         }
+        inks = random.integers(0, 65536, (20, 30, 4), np.uint16)
+        tifffile.imwrite(folder / "inks.tif", inks, photometric="separated", planarconfig="contig", metadata=None)
         return {
+            "inks": folder / "inks.tif",
             "eight": write_raster(folder / "eight.png", eight, ["R", "G", "B", "A"]),
             "sixteen": write_raster(folder / "sixteen.png", sixteen, ["R", "G", "B"]),
             "render": write_exr(

@@ -275,10 +275,8 @@ def _kept_attributes(picture: Picture) -> dict[str, Any]:
     """Header values of the first source that mean the same in the new file, in their own types."""
     kept = {}
     for name, value in picture.description.metadata.items():
-        if name.startswith("nexal.") or ":" in name or name in ("ImageDescription", "Software"):
-            continue
         # A file of another format may call something else by a name that means the storage of this one.
-        if name in OWN_ATTRIBUTES:
+        if name.startswith("nexal.") or ":" in name or name in OWN_ATTRIBUTES | {"ImageDescription", "Software"}:
             continue
         if len(value.get("text", "")) < 65_536:
             kept[name] = untagged(value)

@@ -40,7 +40,8 @@ def setting(default: Any, text: str, **hints: Any) -> Any:
     """A setting's default, text and hints for its control.
 
     `ge`, `le` are hard limits; `low`, `high` the ends of a slider; `step` its fine step; `unit` what stands behind
-    the number; `widget` names a special control (colour, channels, matrix...).
+    the number; `widget` names a special control (colour, channels, matrix...); `beside` names the setting without
+    which (at its default) this one does nothing.
     """
     limits = {name: hints.pop(name) for name in ("ge", "le", "gt", "lt", "max_length") if name in hints}
     factory = default if callable(default) else None

@@ -31,7 +31,9 @@ class InkSettings(Settings):
         widget="ink_profile",
     )
     intent: Intent = setting(
-        "relative", "Colours that cannot be printed, by a profile: relative to paper and black, perceptual or absolute"
+        "relative",
+        "Colours that cannot be printed, by a profile: relative to paper and black, perceptual or absolute",
+        beside="profile",
     )
 
 

@@ -68,6 +68,10 @@ export function StepPanel(props: Props) {
   // Only what is of the same kind can take its input's place.
   const sameKind = known?.plane === (first?.includes(".") || firstItem?.plane);
   const between = sameKind ? bypassing(recipe, step.name) : null;
+  const atDefault = (name: string) => {
+    const initial = schemas.find(([other]) => other === name)?.[1].default;
+    return JSON.stringify(step.set?.[name] ?? initial) === JSON.stringify(initial);
+  };
   const modes = schemas.find(([name]) => name === "mode")?.[1];
   // Mode, strokes and curves have controls of their own.
   const drawn = schemas.filter(
@@ -76,8 +80,7 @@ export function StepPanel(props: Props) {
       !DRAWN_APART.includes(schema.widget ?? "") &&
       // A bay's base stands among its bars.
       !(step.op === "bay" && name === "base") &&
-      // Only a profile has intents.
-      !(name === "intent" && (step.set?.profile ?? "simple") === "simple"),
+      (!schema.beside || !atDefault(schema.beside)),
   );
   const domain = (step.set?.domain ?? schemas.find(([name]) => name === "domain")?.[1].default) === "display";
 

@@ -15,6 +15,8 @@ export interface SettingSchema {
   widget?: string;
   anyOf?: SettingSchema[];
   const?: string;
+  /** The setting without which, at its default, this one does nothing. */
+  beside?: string;
   /** Whether the colour can be picked from the picture. */
   sampled?: boolean;
 }

@@ -2,8 +2,8 @@ import { Trash2 } from "lucide-react";
 import { useState } from "react";
 
 import { Button } from "@/parts/Button";
-import { TextField } from "@/parts/TextField";
 
+import { OwnCard } from "./OwnCard";
 import type { Finish } from "./packs";
 import { ValueBoxes } from "./ValueBoxes";
 import { worded } from "./words";
@@ -21,23 +21,12 @@ export function OwnFinish({ finish, onChange, onRemove }: Props) {
     onChange({ ...finish, values: { ...finish.values, [name]: value } });
   const next = worded(meaning);
   return (
-    <div
-      role="group"
-      aria-label={`Finish ${finish.title}`}
-      className="space-y-1 rounded-sm border border-line p-2"
+    <OwnCard
+      kind="finish"
+      title={finish.title}
+      onRename={(title) => onChange({ ...finish, title })}
+      onRemove={onRemove}
     >
-      <div className="flex items-end gap-2">
-        <div className="grow">
-          <TextField
-            label="Name"
-            value={finish.title}
-            onChange={(event) => onChange({ ...finish, title: event.target.value })}
-          />
-        </div>
-        <Button quiet aria-label={`Remove finish ${finish.title}`} onClick={onRemove}>
-          <Trash2 size={12} />
-        </Button>
-      </div>
       {Object.entries(finish.values).map(([name, value]) => (
         <div key={name} className="flex items-center gap-2">
           <span className="grow">{name.replaceAll("_", " ")}</span>
@@ -74,6 +63,6 @@ export function OwnFinish({ finish, onChange, onRemove }: Props) {
           Add
         </Button>
       </div>
-    </div>
+    </OwnCard>
   );
 }

@@ -1,8 +1,6 @@
-import { Trash2 } from "lucide-react";
-
 import { Button } from "@/parts/Button";
-import { TextField } from "@/parts/TextField";
 
+import { OwnCard } from "./OwnCard";
 import type { Layout } from "./packs";
 import { ValueBoxes } from "./ValueBoxes";
 import { KNOWN, worded } from "./words";
@@ -22,23 +20,12 @@ export function OwnLayout({ layout, onChange, onRemove }: Props) {
     });
   const four = layout.channels.length === 4;
   return (
-    <div
-      role="group"
-      aria-label={`Layout ${layout.title}`}
-      className="space-y-1 rounded-sm border border-line p-2"
+    <OwnCard
+      kind="layout"
+      title={layout.title}
+      onRename={(title) => onChange({ ...layout, title })}
+      onRemove={onRemove}
     >
-      <div className="flex items-end gap-2">
-        <div className="grow">
-          <TextField
-            label="Name"
-            value={layout.title}
-            onChange={(event) => onChange({ ...layout, title: event.target.value })}
-          />
-        </div>
-        <Button quiet aria-label={`Remove layout ${layout.title}`} onClick={onRemove}>
-          <Trash2 size={12} />
-        </Button>
-      </div>
       {layout.channels.map((channel, index) => (
         <div key={channel.port} className="flex items-center gap-2">
           <span className="w-3 font-mono">{channel.port.toUpperCase()}</span>
@@ -78,6 +65,6 @@ export function OwnLayout({ layout, onChange, onRemove }: Props) {
       >
         with alpha
       </Button>
-    </div>
+    </OwnCard>
   );
 }

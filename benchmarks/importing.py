@@ -8,7 +8,8 @@ from pathlib import Path
 import numpy as np
 
 from benchmarks.measure import report
-from nexal.formats.store import StoredFile, decode_file
+from nexal.formats.decoding import decode_file
+from nexal.formats.stored import StoredFile
 
 
 def main() -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from enum import StrEnum
 from fractions import Fraction
@@ -15,6 +15,11 @@ from numpy.typing import NDArray
 from nexal.errors import SourceError
 
 Plane = NDArray[np.float32]
+Span = tuple[float, float]
+LABEL_TYPE = np.float64
+"""What ids are computed in: every whole number up to 2**53 and every float32 keeps its value in it."""
+NOTHING_FROM = 1e7
+"""From here on a depth or position stands for nothing: renderers write such numbers where no surface is."""
 
 
 @dataclass(frozen=True, slots=True)
@@ -127,14 +132,47 @@ class InkProfile:
             ) from None
 
 
+def _no_span() -> Span | None:
+    return None
+
+
+@dataclass(frozen=True, slots=True)
+class Trait:
+    """What one channel holds.
+
+    `role` is colour, light, alpha, coverage, mask, ink, depth, position, normal, uv, motion, id or unknown; `unit` what
+    its numbers count in, where that is known; `samples` the type that it was stored in (half, float, uint, uint8,
+    uint16), empty for what was computed. `span` gives the values to be shown as black and white, None for 0 to 1; it
+    is asked only when somebody looks, since it may stand in a file.
+    """
+
+    role: str = "unknown"
+    unit: str = ""
+    samples: str = ""
+    span: Callable[[], Span | None] = _no_span
+
+    @property
+    def is_label(self) -> bool:
+        """Whether its numbers are names: they are never mixed, and keep every digit."""
+        return self.role == "id"
+
+    @property
+    def may_be_empty(self) -> bool:
+        """Whether some of its samples may stand for nothing, and are left out when neighbours are averaged."""
+        return self.role in ("depth", "position", "normal", "uv", "motion")
+
+
+ROLE_COLOUR, ROLE_ALPHA, ROLE_MASK = Trait("colour"), Trait("alpha"), Trait("mask")
+
+
 @dataclass(frozen=True)
 class Description:
     """What is known of a picture before any pixel is computed.
 
     Windows are relative to the origin of the display window (so pictures of different origin line up);
     `origin` is that display window's own corner, kept for files that store it. `data` names the channels
-    that are not colour: they are never encoded. Alpha channels always belong to them. `labels` are those of them that
-    hold ids, of which there is no mean. `inks` is the profile that the picture's C, M, Y and K are meant for.
+    that are not colour: they are never encoded. Alpha channels always belong to them. `traits` tell of each channel
+    what it holds. `inks` is the profile that the picture's C, M, Y and K are meant for.
     """
 
     channels: tuple[str, ...]
@@ -142,7 +180,7 @@ class Description:
     window: Window
     alpha: Alpha = Alpha.NONE
     data: frozenset[str] = frozenset()
-    labels: frozenset[str] = frozenset()
+    traits: Mapping[str, Trait] = field(default_factory=dict)
     is_plane: bool = False
     origin: tuple[int, int] = (0, 0)
     metadata: Mapping[str, Any] = field(default_factory=dict)
@@ -152,6 +190,25 @@ class Description:
     def colour(self) -> tuple[str, ...]:
         """Names of the channels that hold colour."""
         return tuple(name for name in self.channels if name not in self.data)
+
+    @property
+    def labels(self) -> frozenset[str]:
+        """Names of the channels that hold ids, of which there is no mean."""
+        return frozenset(name for name in self.channels if name in self.traits and self.traits[name].is_label)
+
+    def trait(self, channel: str) -> Trait:
+        """What a channel holds; where nobody said, what its name and place tell."""
+        known = self.traits.get(channel)
+        if known is not None:
+            return known
+        if is_alpha(channel):
+            return ROLE_ALPHA
+        return ROLE_MASK if channel in self.data else ROLE_COLOUR
+
+    def sample_type(self, channel: str) -> type[np.floating[Any]]:
+        """What planes of a channel are computed in: float32, or for ids what keeps all their digits."""
+        known = self.traits.get(channel)
+        return LABEL_TYPE if known is not None and known.is_label else np.float32
 
     @property
     def all_data(self) -> bool:
@@ -174,13 +231,13 @@ class Description:
     def changed(self, **values: Any) -> Description:
         return replace(self, **values)
 
-    def as_plane(self, *, data: bool) -> Description:
+    def as_plane(self, *, data: bool, trait: Trait | None = None) -> Description:
         """The description of a one-channel result over the same windows."""
         return replace(
             self,
             channels=(PLANE_NAME,),
             data=frozenset({PLANE_NAME}) if data else frozenset(),
-            labels=frozenset(),
+            traits={PLANE_NAME: trait} if trait else {},
             alpha=Alpha.NONE,
             is_plane=True,
         )
@@ -189,6 +246,15 @@ class Description:
 def named_as_colour(channel: str) -> bool:
     """Whether the last segment of a channel's name is that of a colour."""
     return split_channel(channel)[1].lower() in _COLOUR_NAMES
+
+
+def main_channels(description: Description) -> list[str]:
+    """The channels of the picture itself: those without a layer, else those of the first layer."""
+    top = [name for name in description.channels if "." not in name]
+    if top:
+        return top
+    layer = description.channels[0].rpartition(".")[0]
+    return [name for name in description.channels if name.rpartition(".")[0] == layer]
 
 
 @dataclass(frozen=True)

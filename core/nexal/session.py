@@ -16,7 +16,8 @@ from nexal.engine.plan import Feed, addresses_of, origin
 from nexal.errors import FormatError, NexalError, RecipeError, SourceError
 from nexal.formats.channel_files import split
 from nexal.formats.decoded import untagged
-from nexal.formats.store import Library, StoredSource, fingerprint
+from nexal.formats.reading import StoredSource
+from nexal.formats.store import Library, fingerprint
 from nexal.formats.writing import Target, provenance, target_of, write, written_window
 from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, worded_file

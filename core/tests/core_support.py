@@ -13,12 +13,13 @@ import numpy as np
 
 from nexal.engine import Engine, Plan
 from nexal.errors import NexalError
-from nexal.picture import Alpha, Description, Picture, Plane, Window, named_as_colour
+from nexal.kernels.mixing import reduced
+from nexal.picture import Alpha, Description, Picture, Plane, Trait, Window, named_as_colour
 from nexal.recipe import parse_recipe
 
 
 class MemorySource:
-    """Planes in memory as a source, with proxies by box means as the plane store makes them."""
+    """Planes in memory as a source, with proxies made by the same rule as the plane store's."""
 
     def __init__(
         self,
@@ -28,6 +29,7 @@ class MemorySource:
         window: Window | None = None,
         display: Window | None = None,
         data: Sequence[str] | None = None,
+        traits: Mapping[str, Trait] | None = None,
         name: str = "memory",
     ) -> None:
         height, width = next(iter(planes.values())).shape
@@ -35,24 +37,19 @@ class MemorySource:
         names = tuple(planes)
         not_colour = [n for n in names if not named_as_colour(n)] if data is None else data
         self.digest = f"{name}-{id(self)}"
-        self.planes = {n: np.asarray(plane, np.float32) for n, plane in planes.items()}
         self.description = Description(
-            names, display or Window(0, 0, own.right, own.bottom), own, alpha, frozenset(not_colour)
+            names, display or Window(0, 0, own.right, own.bottom), own, alpha, frozenset(not_colour), traits or {}
         )
+        self.planes = {n: np.asarray(plane, self.description.sample_type(n)) for n, plane in planes.items()}
         self.reads = 0
 
     def read(self, channels: Sequence[str], scale: Fraction, region: Window) -> Mapping[str, Plane]:
         self.reads += 1
-        n = scale.denominator
-        own = self.description.window.scaled(scale)
-        result = {}
-        for name in channels:
-            plane = self.planes[name]
-            if n > 1:
-                assert not any(size % n for size in plane.shape), "tests use sizes that a proxy divides"
-                plane = plane.reshape(plane.shape[0] // n, n, plane.shape[1] // n, n).mean((1, 3), dtype=np.float32)
-            result[name] = plane[region.within(own)]
-        return result
+        own = self.description.window
+        planes: Mapping[str, Plane] = self.planes
+        if scale != 1:
+            planes = reduced(planes, channels, self.description, own, scale.denominator)
+        return {name: planes[name][region.within(own.scaled(scale))] for name in channels}
 
 
 def gradient(width: int = 64, height: int = 48, seed: int = 1) -> Plane:

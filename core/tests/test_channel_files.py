@@ -23,7 +23,7 @@ class ChannelFiles(CoreTest):
             a, b = session.open(first).stored, session.open(second).stored
             self.assertEqual(list(a.channels), list(b.channels))
             for name in a.channels:
-                x, y = np.asarray(a.samples(name, 1)), np.asarray(b.samples(name, 1))
+                x, y = np.asarray(a.samples(name)), np.asarray(b.samples(name))
                 self.assertEqual(x.dtype, y.dtype)
                 np.testing.assert_array_equal(x.view(f"u{x.itemsize}"), y.view(f"u{y.itemsize}"), name)
                 self.assertEqual(a.window(name), b.window(name))
@@ -93,8 +93,8 @@ class ChannelFiles(CoreTest):
         with Session() as session:
             stored = session.open(joined).stored
             # The deeper file makes all of them deep; what an 8 bit code stands for stays.
-            self.assertEqual(int(stored.samples("R", 1)[0, 0]), 7 * 257)
-            self.assertEqual(int(stored.samples("G", 1)[0, 0]), 9)
+            self.assertEqual(int(stored.samples("R")[0, 0]), 7 * 257)
+            self.assertEqual(int(stored.samples("G")[0, 0]), 9)
 
     def test_grey_saved_as_three_equal_channels_is_taken_and_colour_is_not(self) -> None:
         out = self.folder()
@@ -148,7 +148,7 @@ class ChannelFiles(CoreTest):
         from nexal.session import Session
 
         with Session() as session:
-            self.assertEqual(int(session.open(joined).stored.samples("G", 1)[3, 3]), 64)
+            self.assertEqual(int(session.open(joined).stored.samples("G")[3, 3]), 64)
 
 
 if __name__ == "__main__":

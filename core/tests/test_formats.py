@@ -16,9 +16,9 @@ from nexal.analysis.run import run_recipe
 from nexal.colour import primaries_matrix, rgb_to_xyz
 from nexal.formats.decoded import Limits
 from nexal.formats.raster import read_picture
+from nexal.formats.reading import StoredSource
 from nexal.formats.roles import role_of
-from nexal.formats.store import StoredSource
-from nexal.formats.unpack import halve
+from nexal.kernels.mixing import block_means
 from nexal.picture import Alpha, Window
 from nexal.recipe import SourceSpec, parse_recipe
 from nexal.session import Session
@@ -60,7 +60,7 @@ class Exr(FormatTest):
             {name: row["type"] for name, row in stored.channels.items()},
             {"R": "half", "depth.Z": "float", "id.object": "uint"},
         )
-        np.testing.assert_array_equal(stored.samples("id.object", 1), ids)
+        np.testing.assert_array_equal(stored.samples("id.object"), ids)
 
     def test_every_lossless_compression(self) -> None:
         import OpenEXR
@@ -165,11 +165,11 @@ class Raster(FormatTest):
         path = write_raster(self.place / "s.tif", self.codes, ["R", "G", "B", "A"])
         source = self.open(path)
         self.assertIs(source.description.alpha, Alpha.STRAIGHT)
-        np.testing.assert_array_equal(source.stored.samples("G", 1), self.codes[..., 1])
+        np.testing.assert_array_equal(source.stored.samples("G"), self.codes[..., 1])
         path = write_raster(self.place / "a.tif", self.codes, ["R", "G", "B", "A"], oiio__UnassociatedAlpha=0)
         source = self.open(path)
         self.assertIs(source.description.alpha, Alpha.PREMULTIPLIED)
-        np.testing.assert_array_equal(source.stored.samples("G", 1), self.codes[..., 1])
+        np.testing.assert_array_equal(source.stored.samples("G"), self.codes[..., 1])
 
     def test_float_tiff_hdr_tga_dpx_webp_and_jpeg(self) -> None:
         values = np.stack([gradient(12, 10, seed) * 3 for seed in range(3)], -1)
@@ -179,13 +179,13 @@ class Raster(FormatTest):
         hdr = self.open(write_raster(self.place / "f.hdr", values, rgb_names))
         self.assert_planes(self.read(hdr, "R")[0], values[..., 0], 0.02)
         tga = self.open(write_raster(self.place / "t.tga", self.codes, ["R", "G", "B", "A"]))
-        np.testing.assert_array_equal(tga.stored.samples("R", 1), self.codes[..., 0])
+        np.testing.assert_array_equal(tga.stored.samples("R"), self.codes[..., 0])
         dpx = self.open(write_raster(self.place / "d.dpx", self.codes[..., :3].astype(np.uint16) * 257, rgb_names))
-        np.testing.assert_array_equal(dpx.stored.samples("G", 1), self.codes[..., 1].astype(np.uint16) * 257)
+        np.testing.assert_array_equal(dpx.stored.samples("G"), self.codes[..., 1].astype(np.uint16) * 257)
         smooth = (np.stack([gradient(64, 64, 5)] * 3, -1) * 200).astype(np.uint8)
         for name in ("j.jpg", "w.webp"):
             lossy = self.open(write_raster(self.place / name, smooth, rgb_names, Compression="jpeg:95"))
-            codes = lossy.stored.samples("G", 1).astype(int)
+            codes = lossy.stored.samples("G").astype(int)
             self.assertLess(np.abs(codes - smooth[..., 1]).mean(), 6, name)
 
     def test_orientation_is_honoured(self) -> None:
@@ -204,7 +204,7 @@ class Raster(FormatTest):
             path = self.place / f"o{orientation}.tif"
             write_raster(path, np.ascontiguousarray(codes[..., None]), ["Y"], Orientation=orientation)
             source = self.open(path)
-            np.testing.assert_array_equal(source.stored.samples("Y", 1), turn(codes), str(orientation))
+            np.testing.assert_array_equal(source.stored.samples("Y"), turn(codes), str(orientation))
 
     def test_ink_pictures_keep_their_inks(self) -> None:
         from PIL import Image
@@ -233,17 +233,71 @@ class Raster(FormatTest):
 
 
 class Proxies(FormatTest):
+    def level(self, source: StoredSource, name: str, n: int) -> np.ndarray:
+        scale = Fraction(1, n)
+        return np.array(source.read([name], scale, source.description.window.scaled(scale))[name])
+
     def test_colour_is_averaged_and_ids_are_not(self) -> None:
         colour, ids = gradient(16, 12), np.arange(192, dtype=np.uint32).reshape(12, 16)
         source = self.open(write_exr(self.place / "p.exr", {"R": colour, "id.object": ids}))
         mean = colour.astype(float).reshape(6, 2, 8, 2).mean((1, 3))
-        self.assert_planes(np.array(source.stored.samples("R", 2)), mean, 1e-6)
-        np.testing.assert_array_equal(source.stored.samples("id.object", 4), ids[::4, ::4])
+        self.assert_planes(self.level(source, "R", 2), mean, 1e-6)
+        np.testing.assert_array_equal(self.level(source, "id.object", 4), ids[::4, ::4])
+
+    def test_one_comp_is_the_same_at_every_scale_over_white(self) -> None:
+        """A straight leaf with black beneath its alpha, in code values: encoded mixtures would be far too dark."""
+        random = np.random.default_rng(3)
+        alpha = (random.random((64, 96)) < 0.5).astype(np.uint8) * 255
+        codes = np.stack([np.where(alpha, 255, 0)] * 3 + [alpha], axis=-1).astype(np.uint8)
+        source = self.open(write_raster(self.place / "leaf.png", codes, ["R", "G", "B", "A"]))
+        for n in (1, 2, 4, 8):
+            r, a = self.level(source, "R", n), self.level(source, "A", n)
+            self.assert_planes((r * a + (1 - a)).astype(np.float32), 1, 1e-6, f"1/{n}")
+
+    def test_encoded_colour_is_averaged_as_light(self) -> None:
+        codes = np.tile(np.array([[0, 255], [255, 0]], np.uint8), (8, 8))[..., None].repeat(3, axis=-1)
+        source = self.open(write_raster(self.place / "checks.png", codes, ["R", "G", "B"]))
+        for n in (2, 4, 8):
+            self.assert_planes(self.level(source, "G", n), 0.5, 1e-6)
+
+    def test_a_number_that_is_none_is_taken_out_before_averaging(self) -> None:
+        plane = np.ones((16, 16), np.float32)
+        plane[3, 5] = np.nan
+        path = write_exr(self.place / "nan.exr", {"R": plane})
+        for n in (2, 4, 8):
+            wanted = np.ones((16 // n, 16 // n), np.float32)
+            wanted[3 // n, 5 // n] = 1 - 1 / n**2
+            self.assert_planes(self.level(self.open(path, non_finite="zero"), "R", n), wanted, 1e-6)
+
+    def test_depth_of_nothing_is_no_depth(self) -> None:
+        depth = np.full((16, 16), 5, np.float32)
+        depth[:, 7:] = 1e10
+        depth[2, 2] = np.inf
+        source = self.open(write_exr(self.place / "depth.exr", {"depth.Z": depth}))
+        for n in (2, 4, 8):
+            level = self.level(source, "depth.Z", n)
+            self.assert_planes(level[:, : 7 // n], 5, 1e-5)
+            self.assertTrue(set(np.unique(level)) <= {np.float32(5), np.float32(1e10)}, np.unique(level))
+
+    def test_another_reading_has_its_own_proxies_and_keeps_them(self) -> None:
+        codes = np.tile(np.array([[0, 255], [255, 0]], np.uint8), (8, 8))[..., None].repeat(3, axis=-1)
+        path = write_raster(self.place / "checks.png", codes, ["R", "G", "B"])
+        self.open(path)
+        linear = self.open(path, colour="linear", roles={})
+        self.assert_planes(self.level(linear, "R", 2), 0.5, 1e-6)
+        grey = np.full((16, 16, 3), 128, np.uint8)
+        path = write_raster(self.place / "grey.png", grey, ["R", "G", "B"])
+        default, data = self.open(path), self.open(path, colour="data")
+        self.assertAlmostEqual(float(self.level(default, "R", 8)[0, 0]), 0.21586, 4)
+        self.assertAlmostEqual(float(self.level(data, "R", 8)[0, 0]), 128 / 255, 5)
+        made = set(data.stored.folder.iterdir())
+        self.level(data, "R", 4)
+        self.assertEqual(set(data.stored.folder.iterdir()), made)
 
     def test_blocks_are_anchored_at_the_display_origin(self) -> None:
         plane = np.array([[1, 3, 5, 7]], np.float32)
-        np.testing.assert_array_equal(halve(plane, Window(1, 0, 4, 1), averaged=True), [[1, 4, 7]])
-        np.testing.assert_array_equal(halve(plane, Window(0, 0, 4, 1), averaged=True), [[2, 6]])
+        np.testing.assert_array_equal(block_means(plane, Window(1, 0, 4, 1), 2), [[1, 4, 7]])
+        np.testing.assert_array_equal(block_means(plane, Window(0, 0, 4, 1), 2), [[2, 6]])
 
 
 class Damaged(FormatTest):
@@ -418,7 +472,9 @@ class OwnTypes(CoreTest):
             self.assertEqual(got[name].tobytes(), planes[name].tobytes(), name)
         self.assertEqual((got["R"].dtype, got["mask"].dtype), (np.float16, np.float16))
         np.testing.assert_allclose(got["R"].astype(float), 2 * planes["R"].astype(float), rtol=1e-3)
-        self.assertEqual({plane.dtype for plane in delivered(depth="float").values()}, {np.dtype(np.float32)})
+        floats = delivered(depth="float")
+        np.testing.assert_array_equal(floats.pop("id.object"), planes["id.object"])
+        self.assertEqual({plane.dtype for plane in floats.values()}, {np.dtype(np.float32)})
 
     def test_a_source_read_otherwise_is_not_handed_on(self) -> None:
         folder = self.folder()

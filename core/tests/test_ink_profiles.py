@@ -9,7 +9,7 @@ from ink_profiles import GRID, press, printed
 
 from nexal.analysis.advice import advise
 from nexal.engine import Engine, Plan
-from nexal.formats.store import StoredSource
+from nexal.formats.reading import StoredSource
 from nexal.picture import Plane
 from nexal.recipe import SourceSpec, parse_recipe
 from nexal.session import Session

@@ -16,8 +16,9 @@ from nexal.analysis.run import run_recipe
 from nexal.analysis.view import histogram, probe
 from nexal.colour import from_working, to_working
 from nexal.engine import Engine, Plan
+from nexal.formats.decoding import decode_file
 from nexal.formats.statistics import report
-from nexal.formats.store import Library, decode_file, fingerprint
+from nexal.formats.store import Library, fingerprint
 from nexal.picture import Window
 from nexal.recipe import parse_recipe
 from nexal.session import Session, sources_behind
@@ -101,7 +102,7 @@ class Travelling(CoreTest):
             {"displayWindow": box, "dataWindow": data},
         )
         with Session() as session:
-            samples = session.open(self.deliver(file="w.png")).stored.samples("R", 1)
+            samples = session.open(self.deliver(file="w.png")).stored.samples("R")
             self.assertEqual(samples.shape, (24, 32))
             self.assertEqual((int(samples.sum()) // 255, int(samples[6:18, 4:20].min())), (192, 255))
 

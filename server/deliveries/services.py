@@ -13,7 +13,7 @@ from config import jobs
 from config.errors import Refused
 from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
 from nexal.errors import NexalError
-from nexal.formats.store import StoredSource
+from nexal.formats.reading import StoredSource
 from nexal.formats.writing import target_of
 from nexal.recipe import Output, parse_output, parse_recipe
 from nexal.session import output_path, render_output

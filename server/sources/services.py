@@ -14,7 +14,8 @@ from config.errors import Refused
 from nexal.errors import NexalError
 from nexal.file_names import free, plain
 from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, reassemble
-from nexal.formats.store import Library, StoredFile, fingerprint
+from nexal.formats.store import Library, fingerprint
+from nexal.formats.stored import StoredFile
 from projects.models import Shot
 from sources.models import Source, SourceState
 

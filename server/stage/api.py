@@ -14,8 +14,7 @@ from nexal.analysis.view import probe as core_probe
 from nexal.engine import Node, Plan
 from nexal.engine.plan import Feed, addresses_of
 from nexal.errors import NexalError, RecipeError
-from nexal.operations.base import main_channels
-from nexal.picture import ALPHA_NAME, Window
+from nexal.picture import ALPHA_NAME, Window, main_channels
 from projects.access import get_shot
 from stage.asking import Ask, Light, Marks, plan_of, sides
 from stage.services import engine, superseding

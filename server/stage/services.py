@@ -8,7 +8,7 @@ from django.conf import settings
 
 from nexal.engine import Cancellation, Engine, Kept, Plan, Reader
 from nexal.errors import NexalError
-from nexal.formats.store import StoredSource
+from nexal.formats.reading import StoredSource
 from nexal.recipe import Recipe
 from projects.models import Shot
 from sources.models import Source, SourceState

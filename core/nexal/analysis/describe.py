@@ -5,7 +5,7 @@ from __future__ import annotations
 import inspect
 from typing import Any
 
-from nexal.formats.store import StoredFile
+from nexal.formats.stored import StoredFile
 from nexal.formats.unpack import address
 from nexal.operations import Operation, catalogue
 

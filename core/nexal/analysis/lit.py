@@ -19,9 +19,8 @@ from nexal.kernels.pointmath import encode
 from nexal.kernels.rasterising import surface
 from nexal.kernels.shading import AreaLight, Material, Surroundings, shade
 from nexal.kernels.wrapping import bent, finished, sampled
-from nexal.operations.base import main_channels
 from nexal.operations.packing import PORTS, Meaning, PackSettings
-from nexal.picture import Description, Picture, Plane, Window, split_channel
+from nexal.picture import Description, Picture, Plane, Window, main_channels, split_channel
 
 FAR = 4.0
 """From the object's middle to a light."""

@@ -11,7 +11,7 @@ from nexal.addresses import split_address
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.errors import NexalError
-from nexal.formats.store import StoredSource
+from nexal.formats.reading import StoredSource
 from nexal.layouts import default_of
 from nexal.operations import find, parse_settings
 from nexal.operations.packing import PORTS, BaySettings, Meaning, PackSettings

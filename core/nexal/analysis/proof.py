@@ -104,7 +104,7 @@ def round_trip(
         rows = []
         for name, back in zip(picture.planes, _in_order(stored.channels, list(picture.planes)), strict=True):
             wanted = delivered(picture.planes[name], target)
-            got = np.asarray(stored.samples(back, 1)) if back else None
+            got = np.asarray(stored.samples(back)) if back else None
             same = got is not None and got.shape == wanted.shape and got.dtype == wanted.dtype
             wrong = int(np.count_nonzero(got != wanted)) if same and got is not None else wanted.size
             rows.append({"name": name, "wrong": wrong, "read_as": str(got.dtype) if got is not None else "nothing"})

@@ -14,7 +14,8 @@ from nexal.engine import Engine, Plan, Reader
 from nexal.engine.plan import Feed
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
 from nexal.formats.channel_files import Given, read_manifest, reassemble
-from nexal.formats.store import StoredSource, fingerprint
+from nexal.formats.reading import StoredSource
+from nexal.formats.store import fingerprint
 from nexal.formats.writing import target_of
 from nexal.picture import ALPHA_NAME, Window
 from nexal.recipe import Recipe, SourceSpec, is_numbered, parse_recipe

@@ -20,9 +20,8 @@ from nexal.engine.plan import Feed
 from nexal.errors import SettingError
 from nexal.kernels.pointmath import encode
 from nexal.kernels.ranking import MODES, SINGLE, SYMMETRIC, crossed, quality, rank
-from nexal.operations.base import main_channels
 from nexal.operations.ink import separated
-from nexal.picture import Description, Plane, Window, is_alpha
+from nexal.picture import Description, Plane, Window, is_alpha, main_channels
 
 LEAST_SAMPLES = 8
 MOST_SAMPLES = 2000

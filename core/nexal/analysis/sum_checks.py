@@ -9,7 +9,7 @@ import numpy as np
 from nexal.addresses import split_address
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
-from nexal.formats.store import StoredSource
+from nexal.formats.reading import StoredSource
 from nexal.operations.passes import pass_channels
 from nexal.recipe import Step
 

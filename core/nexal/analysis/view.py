@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from typing import Any
@@ -12,13 +12,12 @@ import numpy as np
 from nexal.analysis.marks import Mark, marked
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.evaluate import scale_within
-from nexal.engine.plan import Feed, origin
+from nexal.engine.plan import Feed
 from nexal.errors import SettingError
 from nexal.formats.statistics import skyline
-from nexal.formats.store import StoredSource
 from nexal.kernels.labels import id_colours
 from nexal.kernels.pointmath import encode
-from nexal.picture import Picture, Window, split_channel
+from nexal.picture import Picture, Plane, Window
 
 
 @dataclass(frozen=True)
@@ -33,33 +32,10 @@ class Shown:
     finished: bool = False
 
 
-def data_range(report: Mapping[str, Any]) -> tuple[float, float]:
-    """The ends that a data channel is shown between: percentiles where it leaves 0 to 1."""
-    if report["min"] >= 0 and report["max"] <= 1:
-        return 0.0, 1.0
-    low, high = (float(report["percentiles"][rank]) for rank in ("1", "99"))
-    return low, high if high > low else low + 1
-
-
-def _stored(feed: Feed, channel: str) -> tuple[StoredSource, str] | None:
-    """The file's channel that a channel is, sample for sample."""
-    found = origin(feed, channel)
-    return (found[0], found[1]) if found and isinstance(found[0], StoredSource) else None
-
-
 def _range(feed: Feed, channel: str) -> tuple[float, float] | None:
     if channel not in feed.description.data:
         return None
-    found = _stored(feed, channel)
-    if not found:
-        return 0.0, 1.0
-    source, name = found
-    if source.role(name) == "normal":
-        # Unless they are packed, normals go from -1 to 1, also those of which one axis is never negative.
-        layer = [other for other in source.stored.channels if split_channel(other)[0] == split_channel(name)[0]]
-        known = [source.stored.report(other) for other in layer if source.stored.ready(other)]
-        return (-1.0 if any(each["min"] < 0 for each in known) else 0.0), 1.0
-    return data_range(source.stored.report(name)) if source.stored.ready(name) else (0.0, 1.0)
+    return feed.description.trait(channel).span() or (0.0, 1.0)
 
 
 def shown(
@@ -82,19 +58,10 @@ def shown(
         patient=False,
         cancellation=cancellation,
     )
-    found = _stored(feed, channels[0]) if len(channels) == 1 else None
-    if found and found[0].role(found[1]) == "id":
+    if len(channels) == 1 and feed.description.trait(channels[0]).is_label:
         colours = id_colours(picture.planes[channels[0]])
         return Shown(replace(picture, planes=dict(zip("RGB", colours, strict=True))), [None] * 3, finished=True)
     return Shown(picture, [_range(feed, name) for name in channels])
-
-
-def _id_at(feed: Feed, channel: str, x: int, y: int, otherwise: float | None) -> float | None:
-    found = _stored(feed, channel)
-    if not found or found[0].role(found[1]) != "id":
-        return otherwise
-    samples = found[0].raw(found[1], Window(x, y, 1, 1))
-    return otherwise if samples is None or not np.isfinite(samples).all() else float(samples[0, 0])
 
 
 def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1) -> dict[str, Any]:
@@ -114,7 +81,8 @@ def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1)
     for name, plane in picture.planes.items():
         finite = plane[np.isfinite(plane)]
         value = float(finite.mean(dtype=np.float64)) if finite.size else None
-        value = _id_at(feed, name, square.x + size // 2, square.y + size // 2, value)
+        if description.trait(name).is_label:
+            value = _sample(plane, square.x + size // 2 - inside.x, square.y + size // 2 - inside.y)
         colour = name not in description.data
         row["channels"].append(
             {
@@ -126,6 +94,13 @@ def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1)
             }
         )
     return row
+
+
+def _sample(plane: Plane, x: int, y: int) -> float | None:
+    """The value of the pixel itself, None outside and where it is no number."""
+    if not (0 <= y < plane.shape[0] and 0 <= x < plane.shape[1]) or not np.isfinite(plane[y, x]):
+        return None
+    return float(plane[y, x])
 
 
 def histogram(

@@ -16,10 +16,10 @@ from nexal.engine.cache import PlaneCache, PlaneKey
 from nexal.engine.kept import Kept
 from nexal.engine.plan import Feed, Node, Plan
 from nexal.errors import Cancelled, Pending, RecipeError
-from nexal.kernels.resampling import reduced
+from nexal.kernels.mixing import reduced, with_alphas
 from nexal.operations import PointOperation, Scene
 from nexal.operations.base import Work
-from nexal.picture import Picture, Plane, Window
+from nexal.picture import Description, Picture, Plane, Window
 
 SCALES = tuple(Fraction(1, divisor) for divisor in (1, 2, 4, 8))
 BLOCK_PIXELS = 131_072
@@ -128,13 +128,13 @@ class Engine:
         """Planes over exactly `region`, 0 outside the node's data window."""
         inner = region.intersect(node.description.window.scaled(task.scale))
         if inner.empty:
-            return {name: np.zeros((region.height, region.width), np.float32) for name in channels}
+            return {name: _zeros(node.description, name, region) for name in channels}
         planes = self._inside(node, channels, inner, task)
         if inner == region:
             return planes
         result = {}
         for name in channels:
-            result[name] = np.zeros((region.height, region.width), np.float32)
+            result[name] = _zeros(node.description, name, region)
             result[name][inner.within(region)] = planes[name]
         return result
 
@@ -173,8 +173,9 @@ class Engine:
     def _slow(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
         """A part of a slow result: computed once in full resolution, reduced from there for proxies."""
         window = node.description.window
-        full = {name: plane for name in channels if (plane := self._found(node, name)) is not None}
-        missing = tuple(name for name in channels if name not in full)
+        wanted = channels if task.scale == 1 else with_alphas(channels, node.description)
+        full = {name: plane for name in wanted if (plane := self._found(node, name)) is not None}
+        missing = tuple(name for name in wanted if name not in full)
         if missing and not task.patient:
             raise Pending(node.item, node.digest)
         if missing:
@@ -187,8 +188,8 @@ class Engine:
             full |= planes
         if task.scale == 1:
             return _cut(full, region, window)
-        scaled = window.scaled(task.scale)
-        return _cut({name: reduced(plane, window, task.scale) for name, plane in full.items()}, region, scaled)
+        planes = reduced(full, channels, node.description, window, task.scale.denominator)
+        return _cut(planes, region, window.scaled(task.scale))
 
     def _found(self, node: Node, channel: str) -> Plane | None:
         window = node.description.window
@@ -235,16 +236,19 @@ class Engine:
         if isinstance(node.operation, PointOperation):
             return self._run_chain(self._chain(node, channels, region, task), node, channels, region, task)
         scene = task.scene(node, region)
-        wanted = node.operation.wants(channels, node.inputs, node.settings)
+        wanted = node.operation.needed(channels, node.inputs, node.settings)
         inputs = {}
         for port, names in wanted.items():
             assert node.feeds is not None
             reach = node.operation.input_region(port, region, scene, node.settings)
             inputs[port] = self._feed(node.feeds[port], names, reach, task)
+            if not node.description.labels:
+                # Ids are ids no more where the result holds none: they are numbers like any others.
+                inputs[port] = {name: plane.astype(np.float32, copy=False) for name, plane in inputs[port].items()}
         task.cancellation.check()
         self._count(node)
         planes = node.operation.compute(inputs, channels, node.settings, scene)
-        return {name: np.ascontiguousarray(planes[name], np.float32) for name in channels}
+        return {name: np.ascontiguousarray(planes[name], node.description.sample_type(name)) for name in channels}
 
     def _count(self, node: Node) -> None:
         with self._lock:
@@ -269,7 +273,7 @@ class Engine:
             inner.append(node)
             assert node.operation is not None
             assert node.feeds is not None
-            for port, names in node.operation.wants(order(node), node.inputs, node.settings).items():
+            for port, names in node.operation.needed(order(node), node.inputs, node.settings).items():
                 feed = node.feeds[port]
                 wanted.setdefault(feed.node.digest, set()).update(feed.channels[name] for name in names)
         return Chain(list(reversed(inner)), {node.digest: order(node) for node in inner}, entering)
@@ -289,7 +293,8 @@ class Engine:
     ) -> Mapping[str, Plane]:
         for node in chain.nodes:
             self._count(node)
-        result = {name: np.empty((region.height, region.width), np.float32) for name in channels}
+        shape = (region.height, region.width)
+        result = {name: np.empty(shape, last.description.sample_type(name)) for name in channels}
         rows = _block_rows(region, self._threads)
         # What each operation takes from which node is the same in every block.
         taken = [_taken(node, chain.wanted[node.digest]) for node in chain.nodes]
@@ -302,7 +307,7 @@ class Engine:
             for node, ports in zip(chain.nodes, taken, strict=True):
                 assert isinstance(node.operation, PointOperation)
                 inputs = {port: {name: values[key] for name, key in keys.items()} for port, keys in ports.items()}
-                made = node.operation.express(inputs, node.settings, task.scene(node, part))
+                made = node.operation.applied(inputs, node.settings, task.scene(node, part))
                 if node is last:
                     for name in channels:
                         result[name][cut] = made[name]
@@ -332,11 +337,15 @@ def _taken(node: Node, names: tuple[str, ...]) -> dict[str, dict[str, tuple[str,
     """For each port of a node, the channels that it wants there, and the node and channel that each comes from."""
     assert node.operation is not None
     assert node.feeds is not None
-    wanted = node.operation.wants(names, node.inputs, node.settings)
+    wanted = node.operation.needed(names, node.inputs, node.settings)
     return {
         port: {name: (node.feeds[port].node.digest, node.feeds[port].channels[name]) for name in own}
         for port, own in wanted.items()
     }
+
+
+def _zeros(description: Description, channel: str, region: Window) -> Plane:
+    return np.zeros((region.height, region.width), description.sample_type(channel))
 
 
 def _cut(planes: Mapping[str, Plane], region: Window, window: Window) -> dict[str, Plane]:

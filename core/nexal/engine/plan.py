@@ -73,13 +73,12 @@ def resolve(node: Node, rest: str) -> Feed:
         return Feed(node, channels, description)
     data = frozenset(name for name, own in channels.items() if own in description.data)
     if rest in description.channels:
-        plane = description.as_plane(data=bool(data))
-        if rest in description.labels:
-            plane = replace(plane, labels=frozenset({PLANE_NAME}))
+        plane = description.as_plane(data=bool(data), trait=description.trait(rest))
         return Feed(node, {PLANE_NAME: rest}, replace(plane, alpha=description.alpha))
     if ALPHA_NAME in channels:
         data |= {ALPHA_NAME}
-    chosen = replace(description, channels=tuple(channels), data=data)
+    traits = {name: description.trait(own) for name, own in channels.items()}
+    chosen = replace(description, channels=tuple(channels), data=data, traits=traits)
     return Feed(node, channels, chosen if chosen.has_alpha else chosen.changed(alpha=Alpha.NONE))
 
 
@@ -111,9 +110,7 @@ def as_kind(feed: Feed, kind: Kind, address: str, port: str) -> Feed:
             where=f"port '{port}'",
             remedy=f"name a channel, such as {address}.{names[0]}, or weigh it into one",
         )
-    plane = feed.description.as_plane(data=chosen in feed.description.data)
-    if chosen in feed.description.labels:
-        plane = replace(plane, labels=frozenset({PLANE_NAME}))
+    plane = feed.description.as_plane(data=chosen in feed.description.data, trait=feed.description.trait(chosen))
     return Feed(feed.node, {PLANE_NAME: feed.channels[chosen]}, plane)
 
 
@@ -216,7 +213,10 @@ class Plan:
         return found
 
     def _applied(self, item: str, operation: Operation, settings: Settings, feeds: Mapping[str, Feed]) -> Node:
-        description = operation.describe({port: feed.description for port, feed in feeds.items()}, settings)
+        inputs = {port: feed.description for port, feed in feeds.items()}
+        description = operation.describe(inputs, settings)
+        traits = {name: operation.trait(name, inputs, settings, description) for name in description.channels}
+        description = replace(description, traits=traits)
         digest = _digest(
             operation.name,
             operation.version,

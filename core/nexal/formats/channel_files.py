@@ -17,7 +17,8 @@ from nexal.errors import FormatError
 from nexal.file_names import free, plain
 from nexal.formats.decoded import SAMPLE_TYPES
 from nexal.formats.statistics import INTEGER_MAX, as_float
-from nexal.formats.store import StoredFile, fingerprint
+from nexal.formats.store import fingerprint
+from nexal.formats.stored import StoredFile
 from nexal.formats.writing import FORMATS, Target, in_state, write
 from nexal.picture import ALPHA_NAME, Alpha, Description, Picture, Window, is_alpha
 from nexal.recipe import from_validation
@@ -197,7 +198,7 @@ def _matched(manifest: Manifest, files: Sequence[Given]) -> tuple[dict[str, Give
 def _only_plane(given: Given) -> NDArray[Any]:
     """The samples of a file of one channel; of several that are all the same, as some programs save grey."""
     names = [name for name in given.stored.channels if not is_alpha(name)] or list(given.stored.channels)
-    planes = [np.asarray(given.stored.samples(name, 1)) for name in names]
+    planes = [np.asarray(given.stored.samples(name)) for name in names]
     if any(not np.array_equal(plane, planes[0]) for plane in planes[1:]):
         raise FormatError(
             f"holds {len(names)} channels that differ", where=given.name, remedy="save it as a picture in grey"

@@ -9,8 +9,6 @@ from dataclasses import dataclass
 from nexal.picture import is_alpha, split_channel
 
 COLOUR_ROLES = frozenset({"colour", "light"})
-AVERAGED_ROLES = frozenset({"colour", "light", "alpha", "coverage", "mask", "ink"})
-"""Roles whose proxies are box means; any other plane keeps single samples, since a mean of ids means nothing."""
 
 _BY_WORD: tuple[tuple[str, str], ...] = (
     ("depth", r"^z$|^depth|depth$|^zdepth|^distance$"),

@@ -2,31 +2,28 @@
 
 header.json      format, parts, windows, layers with roles, metadata
 profile.icc      the ICC profile of its inks, where there is one
-c0000.npy        a channel's samples in the file's own type; c0000.2.npy, .4, .8 its halved levels
+c0000.npy        a channel's samples in the file's own type
+c0000.KEY.2.npy  its proxy level 1/2 (.4, .8) as a reading gives it; the default reading's are made here
 c0000.json       the channel's report; once it is there, the channel can be read
 complete         everything is there
 """
 
 from __future__ import annotations
 
-import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
-import cv2
-import numpy as np
 from numpy.typing import NDArray
 
 from nexal.formats.contents import role_by_content
 from nexal.formats.decoded import SAMPLE_TYPES, Decoded
-from nexal.formats.roles import AVERAGED_ROLES, COLOUR_ROLES, Role, role_of, role_of_channel
+from nexal.formats.reading import DefaultSpec, StoredSource
+from nexal.formats.roles import COLOUR_ROLES, Role, role_of, role_of_channel
 from nexal.formats.statistics import report
+from nexal.formats.stored import COMPLETE, HEADER, PROFILE, STORE_VERSION, StoredFile, write_json, write_samples
 from nexal.picture import Window, is_alpha, named_as_colour, split_channel
-
-LEVELS = (2, 4, 8)
-HEADER, COMPLETE, PROFILE = "header.json", "complete", "profile.icc"
 
 
 def address(part: str, channel: str, several_parts: bool) -> str:
@@ -34,23 +31,6 @@ def address(part: str, channel: str, several_parts: bool) -> str:
     if not several_parts or not part or channel.startswith(f"{part}."):
         return channel
     return f"{part}.{channel}"
-
-
-def halve(samples: NDArray[Any], window: Window, *, averaged: bool) -> NDArray[Any]:
-    """Half the size: means of 2 x 2 blocks, or each block's first sample; blocks anchored at the display origin.
-
-    A block that the data window covers in part is the mean of the part.
-    """
-    pad = ((window.y % 2, window.bottom % 2), (window.x % 2, window.right % 2))
-    if np.any(pad):
-        samples = np.pad(samples, pad, mode="edge")
-    if not averaged:
-        return np.ascontiguousarray(samples[::2, ::2])
-    size = (samples.shape[1] // 2, samples.shape[0] // 2)
-    if samples.dtype == np.float16:
-        with np.errstate(over="ignore", invalid="ignore"):
-            return cv2.resize(samples.astype(np.float32), size, interpolation=cv2.INTER_AREA).astype(np.float16)
-    return cv2.resize(np.ascontiguousarray(samples), size, interpolation=cv2.INTER_AREA)
 
 
 def _guess(layer: str, members: list[dict[str, Any]], planes: Mapping[str, NDArray[Any]]) -> Role:
@@ -141,27 +121,19 @@ def unpack(decoded: Decoded, folder: Path) -> None:
     if decoded.ink_profile:
         (folder / PROFILE).write_bytes(decoded.ink_profile)
         header["inks"] = decoded.ink_name
-    _write_json(folder / HEADER, header)
+    write_json(folder / HEADER, header)
+    for row, (samples, _) in zip(rows, planes, strict=True):
+        write_samples(folder / f"{row['file']}.npy", samples)
+    source = StoredSource(StoredFile(folder), DefaultSpec(), "")
+
+    def finished(names: Sequence[str]) -> None:
+        source.make_levels(names)
+        for row, (samples, _) in zip(rows, planes, strict=True):
+            if row["name"] in names:
+                encoded = row["colour"] and decoded.encoding == "linear"
+                write_json(folder / f"{row['file']}.json", report(samples, encoded=encoded))
+
     with ThreadPoolExecutor(2) as pool:
-        for _ in pool.map(lambda row, plane: _store(folder, row, plane, decoded.encoding), rows, planes):
+        for _ in pool.map(finished, source.together()):
             pass
-    (folder / COMPLETE).touch()
-
-
-def _store(folder: Path, row: dict[str, Any], plane: tuple[NDArray[Any], Window], encoding: str) -> None:
-    samples, window = plane
-    stem = row["file"]
-    np.save(folder / f"{stem}.npy", samples)
-    level = samples
-    for divisor in LEVELS:
-        level = halve(level, window, averaged=row["role"] in AVERAGED_ROLES)
-        window = Window(window.x // 2, window.y // 2, level.shape[1], level.shape[0])
-        np.save(folder / f"{stem}.{divisor}.npy", level)
-    _write_json(folder / f"{stem}.json", report(samples, encoded=row["colour"] and encoding == "linear"))
-
-
-def _write_json(path: Path, data: Any) -> None:
-    """Whole or not at all: readers watch for the name."""
-    part = path.with_suffix(".part")
-    part.write_text(json.dumps(data), encoding="utf-8")
-    part.rename(path)
+    (folder / COMPLETE).write_text(STORE_VERSION, encoding="ascii")

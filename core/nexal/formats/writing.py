@@ -21,7 +21,6 @@ from nexal.formats.ink_tiff import write_ink_tiff
 from nexal.formats.raster import CHANNELS_NOTE, DATA_NOTE
 from nexal.kernels.pointmath import encode, unpremultiplied
 from nexal.kernels.quantising import codes
-from nexal.operations.base import main_channels
 from nexal.picture import (
     ALPHA_NAME,
     INKS,
@@ -31,6 +30,7 @@ from nexal.picture import (
     Plane,
     Window,
     is_alpha,
+    main_channels,
     named_as_colour,
     split_channel,
 )
@@ -260,7 +260,13 @@ def _write_exr(
     with np.errstate(over="ignore", invalid="ignore"):
         # The library writes arrays that are not contiguous wrongly and without an error.
         channels = {
-            name: np.ascontiguousarray(own[name] if name in own else plane.astype(sample_type))
+            name: np.ascontiguousarray(
+                own[name]
+                if name in own
+                else _id_samples(plane)
+                if picture.description.trait(name).is_label
+                else plane.astype(sample_type)
+            )
             for name, plane in planes.items()
         }
     try:
@@ -269,6 +275,12 @@ def _write_exr(
             file.write(str(path))
     except (RuntimeError, ValueError, TypeError) as error:
         raise FormatError(f"cannot be written ({error})", where=path.name, remedy="check the channel names") from None
+
+
+def _id_samples(plane: Plane) -> NDArray[Any]:
+    """Ids with all their digits: whole numbers as uint, hashed ones as the floats that they are."""
+    whole = np.isfinite(plane).all() and np.all((plane >= 0) & (plane < 2**32) & (plane == np.floor(plane)))
+    return plane.astype(np.uint32 if whole else np.float32)
 
 
 def _kept_attributes(picture: Picture) -> dict[str, Any]:
@@ -285,6 +297,7 @@ def _kept_attributes(picture: Picture) -> dict[str, Any]:
 
 def stored_samples(plane: Plane, target: Target) -> NDArray[Any]:
     """The samples of a plane as a target that is no EXR stores them."""
+    plane = plane.astype(np.float32, copy=False)
     return codes(plane, target.most, target.dither) if target.integer else plane
 
 
@@ -357,5 +370,5 @@ def half_planes(picture: Picture) -> memoryview:
 
     result = np.empty((len(picture.planes), picture.region.height, picture.region.width), np.uint16)
     for plane, target in zip(picture.planes.values(), result, strict=True):
-        write_halves(plane, target)
+        write_halves(plane.astype(np.float32, copy=False), target)
     return result.data.cast("B")

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import math
-from fractions import Fraction
 
 import numba
 import numpy as np
 
-from nexal.picture import Plane, Window
+from nexal.picture import Plane
 
 FILTER_SUPPORT = {"nearest": 0.5, "linear": 1.0, "cubic": 2.0}
 _FILTER_CODE = {"nearest": 0, "linear": 1, "cubic": 2}
@@ -83,24 +82,8 @@ def resample(
     """
     xx, xy, yx, yy = matrix
     stretch = max(1.0, math.sqrt(abs(xx * yy - xy * yx)))
-    result = np.empty(shape, np.float32)
+    result = np.empty(shape, source.dtype)
     _resample(
         np.ascontiguousarray(source), result, *start, xx, xy, yx, yy, _FILTER_CODE[kind], FILTER_SUPPORT[kind], stretch
     )
     return result
-
-
-def reduced(plane: Plane, window: Window, scale: Fraction) -> Plane:
-    """A plane over `window` at a proxy scale 1/n: means of blocks of n x n pixels that are anchored at 0, 0.
-
-    Blocks that reach over the window's edge are the means of what lies inside.
-    """
-    n = scale.denominator
-    target = window.scaled(scale)
-    rows, columns = (
-        np.unique(np.maximum(np.arange(start, start + count) * n - first, 0))
-        for start, count, first in ((target.y, target.height, window.y), (target.x, target.width, window.x))
-    )
-    sums = np.add.reduceat(np.add.reduceat(plane.astype(np.float64), rows, axis=0), columns, axis=1)
-    heights, widths = (np.diff([*starts, size]) for starts, size in zip((rows, columns), plane.shape, strict=True))
-    return (sums / (heights[:, None] * widths[None, :])).astype(np.float32)

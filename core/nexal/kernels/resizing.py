@@ -65,8 +65,9 @@ _FILTERS: dict[str, Callable[..., tuple[NDArray[Any], NDArray[Any]]]] = {
 }
 
 
-def taps(first: int, count: int, ratio: float, size: int, kind: str) -> Taps:
-    """What `count` new pixels from `first` on are made of, along one axis of a plane of `size` old pixels.
+def taps(first: int, count: int, ratio: float, ends: tuple[int, int], kind: str) -> Taps:
+    """What `count` new pixels from `first` on are made of, along one axis of a plane of
+    old pixels from the first to before the second of `ends`.
 
     `ratio` is how many old pixels one new pixel is wide. `kind` is nearest, area, lanczos, or auto: area where it
     shrinks, Lanczos where it grows. Beyond its ends the plane goes on as its last pixel.
@@ -76,7 +77,7 @@ def taps(first: int, count: int, ratio: float, size: int, kind: str) -> Taps:
     start = (first + np.arange(count, dtype=np.float64)) * ratio
     places, weights = _FILTERS[kind](start, ratio)
     weights = weights / weights.sum(axis=1, keepdims=True)
-    return Taps(np.clip(places, 0, size - 1).astype(np.int64), weights)
+    return Taps(np.clip(places, ends[0], ends[1] - 1).astype(np.int64), weights)
 
 
 @numba.njit(cache=True, nogil=True)
@@ -106,7 +107,12 @@ def _along_columns(source: Plane, places: NDArray[np.int64], weights: NDArray[np
 
 
 def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps) -> Plane:
-    """A part of a plane in another size. `source` begins at old pixel (`left`, `top`) and holds all that is tapped."""
+    """A part of a plane in another size. `source` begins at old pixel (`left`, `top`) and holds all that is tapped.
+
+    Single samples keep the type of the plane.
+    """
+    if rows.places.shape[1] == columns.places.shape[1] == 1:
+        return np.ascontiguousarray(source[np.ix_(rows.places[:, 0] - top, columns.places[:, 0] - left)])
     across = np.empty((source.shape[0], columns.places.shape[0]), np.float32)
     _along_rows(np.ascontiguousarray(source), columns.places - left, columns.weights, across)
     result = np.empty((rows.places.shape[0], across.shape[1]), np.float32)

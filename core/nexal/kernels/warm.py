@@ -52,7 +52,7 @@ def warm_textures(pixels: Plane) -> None:
     from nexal.kernels.shading import AreaLight, Material, Surroundings, shade
     from nexal.kernels.wrapping import finished, sampled
 
-    resized(pixels, 0, 0, taps(0, 8, 0.5, 4, "auto"), taps(0, 2, 2.0, 4, "auto"))
+    resized(pixels, 0, 0, taps(0, 8, 0.5, (0, 4), "auto"), taps(0, 2, 2.0, (0, 4), "auto"))
     for count in (1, 3):
         packed_rows(np.stack([pixels] * count), 0, 4, np.empty((count, 4, 4), np.float32))
     for most in (255, 65535):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import Any, ClassVar, Literal
 
@@ -11,8 +11,9 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from nexal.errors import RecipeError, SettingError, nearest
-from nexal.kernels.pointmath import Value
-from nexal.picture import Alpha, Description, Plane, Window
+from nexal.kernels.mixing import with_alphas
+from nexal.kernels.pointmath import Value, unpremultiplied, where
+from nexal.picture import ROLE_ALPHA, ROLE_COLOUR, ROLE_MASK, Alpha, Description, Plane, Trait, Window, is_alpha
 
 Kind = Literal["plane", "picture", "any"]
 Domain = Literal["display", "scene"]
@@ -159,12 +160,31 @@ class Operation:
             for port, description in inputs.items()
         }
 
+    def needed(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: Any
+    ) -> dict[str, tuple[str, ...]]:
+        """What the engine fetches: what the operation wants, and what its kind needs beside."""
+        return self.wants(channels, inputs, settings)
+
     def untouched(self, channel: str, inputs: Mapping[str, Description], settings: Any) -> tuple[str, str] | None:
         """Port and channel of an input that a channel of the result is, sample for sample; None where it is made anew.
 
         What comes through untouched all the way from a source is delivered in the source's own sample type.
         """
         return None
+
+    def trait(self, channel: str, inputs: Mapping[str, Description], settings: Any, description: Description) -> Trait:
+        """What a channel of the result holds; `description` is that of the result.
+
+        What comes through untouched stays what it is; what is made anew is colour, alpha, or a matte, unless an
+        operation says otherwise.
+        """
+        found = self.untouched(channel, inputs, settings)
+        if found is not None:
+            return inputs[found[0]].trait(found[1])
+        if is_alpha(channel) and not description.is_plane:
+            return ROLE_ALPHA
+        return ROLE_MASK if channel in description.data else ROLE_COLOUR
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: Any) -> Window:
         """Region of an input, at the scene's scale, that a region of the result depends on."""
@@ -179,6 +199,38 @@ class Operation:
 
 class PointOperation(Operation):
     """An operation whose every pixel depends on the same pixel of its inputs alone."""
+
+    judges: ClassVar[tuple[str, ...]] = ()
+    """Ports whose colour is looked at by itself, without its alpha: premultiplied colour is divided by alpha before
+    (where alpha > 0), and that of a premultiplied result multiplied again. All other ports get what is stored."""
+
+    def needed(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: Any
+    ) -> dict[str, tuple[str, ...]]:
+        wanted = self.wants(channels, inputs, settings)
+        for port in self.judges:
+            if port in wanted and inputs[port].alpha is Alpha.PREMULTIPLIED:
+                wanted[port] = with_alphas(wanted[port], inputs[port])
+        return wanted
+
+    def applied(self, values: Mapping[str, Channels], settings: Any, scene: Scene) -> Channels:
+        """What `express` makes of the values, given the colour that it judges."""
+        judged = [
+            port for port in self.judges if port in values and scene.descriptions[port].alpha is Alpha.PREMULTIPLIED
+        ]
+        if not judged:
+            return self.express(values, settings, scene)
+        straight = {port: _straight(values[port], scene.descriptions[port]) for port in judged}
+        described = {port: scene.descriptions[port].changed(alpha=Alpha.STRAIGHT) for port in judged}
+        inner = replace(scene, descriptions={**scene.descriptions, **described})
+        made = self.express({**values, **straight}, settings, inner)
+        given, before = scene.descriptions[judged[0]], values[judged[0]]
+        result = dict(made)
+        for name in made:
+            alpha = given.alpha_of(name) if name in given.colour else None
+            if alpha is not None and name in before:
+                result[name] = where(before[alpha] > 0, made[name] * before[alpha], before[name])
+        return result
 
     def express(self, values: Mapping[str, Channels], settings: Any, scene: Scene) -> Channels:
         """Channels of the result; `scene.descriptions` holds those of the inputs, by port."""
@@ -232,13 +284,13 @@ def no_alpha(port: str) -> RecipeError:
     return RecipeError("the picture has no alpha", where=f"port '{port}'", remedy="give it one with attach_alpha first")
 
 
-def main_channels(description: Description) -> list[str]:
-    """The channels of the picture itself: those without a layer, else those of the first layer."""
-    top = [name for name in description.channels if "." not in name]
-    if top:
-        return top
-    layer = description.channels[0].rpartition(".")[0]
-    return [name for name in description.channels if name.rpartition(".")[0] == layer]
+def _straight(values: Channels, description: Description) -> Channels:
+    result = dict(values)
+    for name in values:
+        alpha = description.alpha_of(name) if name in description.colour else None
+        if alpha is not None:
+            result[name] = unpremultiplied(values[name], values[alpha])
+    return result
 
 
 def joined_window(inputs: Mapping[str, Description]) -> Window:

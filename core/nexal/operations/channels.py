@@ -24,7 +24,16 @@ from nexal.operations.base import (
     setting,
     without_alpha,
 )
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, is_alpha, named_as_colour
+from nexal.picture import (
+    ALPHA_NAME,
+    PLANE_NAME,
+    Alpha,
+    Description,
+    Span,
+    Trait,
+    is_alpha,
+    named_as_colour,
+)
 
 BlendMode = Literal[
     "normal",
@@ -109,21 +118,16 @@ class Route(PointOperation):
         if not channels:
             raise SettingError("leaves no channel", where="setting 'to'", remedy="name a channel to make")
         data = set(base.data) if base and settings.keep else set()
-        labels = set(base.labels) if base and settings.keep else set()
-        for name, feed in settings.to.items():
+        for name, _feed in settings.to.items():
             data.discard(name)
-            labels.discard(name)
             source = inputs.get(f"to.{name}")
             if is_alpha(name) or (source.all_data if source else not named_as_colour(name)):
                 data.add(name)
-            if source and source.labels and not feed.invert:
-                labels.add(name)
         donor = inputs.get(f"to.{ALPHA_NAME}")
         states = [item.alpha for item in (base, donor) if item and item.alpha is not Alpha.NONE]
         result = first.changed(
             channels=channels,
             data=frozenset(data),
-            labels=frozenset(labels),
             window=joined_window(inputs),
             alpha=states[0] if states else Alpha.STRAIGHT,
             is_plane=False,
@@ -244,6 +248,15 @@ class Arithmetic(PointOperation):
     ) -> tuple[str, str] | None:
         return None if channel in self._numbers(inputs["from"], settings) else ("from", channel)
 
+    def trait(
+        self, channel: str, inputs: Mapping[str, Description], settings: ArithmeticSettings, description: Description
+    ) -> Trait:
+        number = self._numbers(inputs["from"], settings).get(channel)
+        if number is None:
+            return inputs["from"].trait(channel)
+        apply = _ARITHMETIC[settings.op]
+        return changed_trait(inputs["from"].trait(channel), lambda end: float(apply(np.float64(end), number)))
+
     def express(self, values: Mapping[str, Channels], settings: ArithmeticSettings, scene: Scene) -> Channels:
         apply = _ARITHMETIC[settings.op]
         result = dict(values["from"])
@@ -262,6 +275,21 @@ def check_channels(names: Sequence[str] | Mapping[str, Any], description: Descri
             raise SettingError(
                 f"there is no channel '{name}'", where=f"setting '{where}'", remedy=nearest(name, description.channels)
             )
+
+
+def changed_trait(trait: Trait, change: Callable[[float], float], unit: str = "") -> Trait:
+    """The trait of a channel whose every value was changed alike: its span goes along, an id is an id no more."""
+
+    def span() -> Span | None:
+        ends = trait.span()
+        low, high = sorted(change(end) for end in (ends or (0.0, 1.0)))
+        if (low, high) == (0, 1) or not (np.isfinite(low) and np.isfinite(high) and low < high):
+            return None
+        return low, high
+
+    if trait.role in ("alpha", "colour", "light"):
+        return Trait(trait.role)
+    return Trait("mask" if trait.is_label else trait.role, unit, "", span)
 
 
 class WeighSettings(Settings):
@@ -316,13 +344,15 @@ class InvertSettings(Settings):
 class Invert(PointOperation):
     """Turn round: 1 - v.
 
-    plane or picture -> the same. All colour channels unless some are named; alpha only if named.
+    plane or picture -> the same. All colour channels unless some are named; alpha only if named. Premultiplied colour
+    is divided by alpha first (where alpha > 0) and multiplied after.
     """
 
     name = "invert"
     family = "channels"
     needs = "turn a matte round, negate"
     ports = (Port("from", "any", "What is turned round"),)
+    judges = ("from",)
     Settings = InvertSettings
 
     def _chosen(self, description: Description, settings: InvertSettings) -> Sequence[str]:
@@ -340,6 +370,14 @@ class Invert(PointOperation):
         self, channel: str, inputs: Mapping[str, Description], settings: InvertSettings
     ) -> tuple[str, str] | None:
         return None if channel in self._chosen(inputs["from"], settings) else ("from", channel)
+
+    def trait(
+        self, channel: str, inputs: Mapping[str, Description], settings: InvertSettings, description: Description
+    ) -> Trait:
+        trait = inputs["from"].trait(channel)
+        if channel not in self._chosen(inputs["from"], settings):
+            return trait
+        return changed_trait(trait, lambda end: 1 - end)
 
     def express(self, values: Mapping[str, Channels], settings: InvertSettings, scene: Scene) -> Channels:
         chosen = self._chosen(scene.descriptions["from"], settings)
@@ -369,6 +407,12 @@ class Clamp(PointOperation):
 
     def describe(self, inputs: Mapping[str, Description], settings: ClampSettings) -> Description:
         return inputs["from"]
+
+    def trait(
+        self, channel: str, inputs: Mapping[str, Description], settings: ClampSettings, description: Description
+    ) -> Trait:
+        trait = inputs["from"].trait(channel)
+        return changed_trait(trait, lambda end: min(max(end, settings.low), settings.high), unit=trait.unit)
 
     def express(self, values: Mapping[str, Channels], settings: ClampSettings, scene: Scene) -> Channels:
         return {name: clip(value, settings.low, settings.high) for name, value in values["from"].items()}

@@ -15,13 +15,12 @@ from nexal.operations.base import (
     Port,
     Scene,
     Settings,
-    main_channels,
     no_alpha,
     register,
     setting,
 )
 from nexal.operations.channels import BlendMode
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, main_channels
 
 StackMode = Literal["over", "under", "in", "out", "atop", "xor", "plus", BlendMode]
 

@@ -8,7 +8,7 @@ from typing import Literal
 
 import numpy as np
 
-from nexal.kernels.pointmath import Value, clip, decode, encode, maximum, safe_divide, uncovered, unpremultiplied
+from nexal.kernels.pointmath import Value, clip, decode, encode, lerp, maximum, uncovered, unpremultiplied
 from nexal.operations.base import (
     Channels,
     Operation,
@@ -22,6 +22,7 @@ from nexal.operations.base import (
     setting,
 )
 from nexal.operations.keying import rgb_names
+from nexal.operations.mixing import MixingOperation
 from nexal.operations.neighbourhood import edge_extended
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
 
@@ -118,7 +119,7 @@ class EdgeMeltSettings(Settings):
 
 
 @register
-class EdgeMelt(Operation):
+class EdgeMelt(MixingOperation):
     """Soften an edge with its colour, in a band round it only.
 
     picture with alpha -> the same, in the state it came in. Colour and alpha are blurred together, premultiplied, by a
@@ -131,64 +132,61 @@ class EdgeMelt(Operation):
     family = "edges"
     needs = "soften the edge, blur an edge without a halo, blend in"
     ports = (Port("picture", "picture", "Picture with alpha"),)
+    mixes = "picture"
     Settings = EdgeMeltSettings
 
     def describe(self, inputs: Mapping[str, Description], settings: EdgeMeltSettings) -> Description:
         return _with_alpha(inputs["picture"])
 
-    def wants(
+    def _melted(self, description: Description) -> set[str]:
+        return {*rgb_names(description, "picture"), ALPHA_NAME}
+
+    def beside(
         self, channels: Sequence[str], inputs: Mapping[str, Description], settings: EdgeMeltSettings
     ) -> dict[str, tuple[str, ...]]:
-        return {"picture": _all_or_none(channels, inputs["picture"])}
+        # Where the edge is, alpha tells, whatever is asked for.
+        return {"picture": (ALPHA_NAME,)} if self._melted(inputs["picture"]) & {*channels} else {}
+
+    def affects(self, channel: str, description: Description, settings: EdgeMeltSettings, scene: Scene) -> bool:
+        return channel in self._melted(description) and settings.radius > 0 and settings.amount > 0
 
     def untouched(
         self, channel: str, inputs: Mapping[str, Description], settings: EdgeMeltSettings
     ) -> tuple[str, str] | None:
-        melted = {*rgb_names(inputs["picture"], "picture"), ALPHA_NAME}
         idle = settings.radius == 0 or settings.amount == 0
-        return ("picture", channel) if idle or channel not in melted else None
+        return ("picture", channel) if idle or channel not in self._melted(inputs["picture"]) else None
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: EdgeMeltSettings) -> Window:
         band = math.ceil(scene.pixels(settings.width) / 2) + math.ceil(scene.pixels(settings.width))
         return region.grow(max(band, math.ceil(4 * scene.pixels(settings.radius))) + 1)
 
-    def compute(
-        self,
-        inputs: Mapping[str, Mapping[str, Plane]],
-        channels: Sequence[str],
-        settings: EdgeMeltSettings,
-        scene: Scene,
-    ) -> Mapping[str, Plane]:
+    def prepared(self, inputs: Mapping[str, Mapping[str, Plane]], settings: EdgeMeltSettings, scene: Scene) -> Plane:
+        """How much of the blurred is mixed in, over the scene's region."""
         from nexal.kernels.filters import blur, gaussian_weights
         from nexal.kernels.morphology import grow
 
-        description = scene.descriptions["picture"]
+        if ALPHA_NAME not in inputs.get("picture", {}):
+            return np.zeros((scene.region.height, scene.region.width), np.float32)
         given = self.input_region("picture", scene.region, scene, settings)
-        cut = scene.region.within(given)
-        names = rgb_names(description, "picture")
-        picture = inputs["picture"]
-        result = {name: picture[name][cut] for name in channels if name in picture}
-        radius, width = scene.pixels(settings.radius), scene.pixels(settings.width)
-        if radius == 0 or settings.amount == 0 or not {*channels} & {*names, ALPHA_NAME}:
-            return result
-        planes = {name: edge_extended(picture[name], given, scene) for name in (*names, ALPHA_NAME)}
-        alpha = planes[ALPHA_NAME]
-        straight = description.alpha is Alpha.STRAIGHT
-        held = np.clip(alpha, 0, 1)
+        held = np.clip(edge_extended(inputs["picture"][ALPHA_NAME], given, scene), 0, 1)
         band = 4 * held * (1 - held)
+        width = scene.pixels(settings.width)
         if width > 0:
             band = blur(grow(band, width / 2, round_element=True), gaussian_weights(max(width / 4, 1e-3)))
-        share = (np.clip(band, 0, 1) * np.float32(settings.amount))[cut]
-        soft = blur(alpha, gaussian_weights(radius))[cut]
-        after = alpha[cut] + (soft - alpha[cut]) * share
-        for name in names:
-            colour = planes[name] * alpha if straight else planes[name]
-            mixed = colour[cut] + (blur(colour, gaussian_weights(radius))[cut] - colour[cut]) * share
-            if straight:
-                mixed = np.where(after > 0, safe_divide(mixed, after), planes[name][cut])
-            result[name] = mixed
-        result[ALPHA_NAME] = after
-        return {name: result[name] for name in channels}
+        share: Plane = np.clip(band, 0, 1) * np.float32(settings.amount)
+        return share[scene.region.within(given)]
+
+    def average(self, plane: Plane, settings: EdgeMeltSettings, scene: Scene, prepared: Plane) -> Plane:
+        from nexal.kernels.filters import blur, gaussian_weights
+
+        given = self.input_region("picture", scene.region, scene, settings)
+        cut = scene.region.within(given)
+        extended = edge_extended(plane, given, scene)
+        blurred = blur(extended, gaussian_weights(scene.pixels(settings.radius)))
+        return lerp(extended[cut], blurred[cut], prepared)
+
+    def single(self, plane: Plane, settings: EdgeMeltSettings, scene: Scene) -> Plane:
+        return plane[scene.region.within(self.input_region("picture", scene.region, scene, settings))]
 
 
 class BleedSettings(Settings):

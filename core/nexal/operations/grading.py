@@ -10,19 +10,18 @@ from pydantic import field_validator
 
 from nexal.colour import LUMINANCE
 from nexal.errors import RecipeError
-from nexal.kernels.pointmath import Value, lerp, maximum, power, unpremultiplied, where
+from nexal.kernels.pointmath import Value, lerp, maximum, power, where
 from nexal.operations.base import (
     Channels,
     PointOperation,
     Port,
     Scene,
     Settings,
-    main_channels,
     register,
     setting,
 )
 from nexal.operations.keying import SCREENS, Screen, rgb_names
-from nexal.picture import PLANE_NAME, Alpha, Description
+from nexal.picture import PLANE_NAME, Description, main_channels
 
 Triple = list[float]
 
@@ -72,6 +71,7 @@ class Grade(PointOperation):
     family = "edges"
     needs = "colour correct, exposure, brighten, saturation, slope offset power"
     ports = (Port("picture", "picture", "Picture"), Port("matte", "plane", "Where it works", required=False))
+    judges = ("picture",)
     Settings = GradeSettings
 
     def _names(self, description: Description) -> tuple[str, ...]:
@@ -90,7 +90,7 @@ class Grade(PointOperation):
         names = self._names(picture)
         wanted = {*channels}
         if wanted & {*names}:
-            wanted |= {*names, *(alpha for name in names if (alpha := picture.alpha_of(name)))}
+            wanted |= {*names}
         result = {"picture": tuple(name for name in picture.channels if name in wanted)}
         if "matte" in inputs and wanted & {*names}:
             result["matte"] = (PLANE_NAME,)
@@ -107,20 +107,12 @@ class Grade(PointOperation):
         result = dict(picture)
         if not all(name in picture for name in names):
             return result
-        alpha = description.alpha_of(names[0]) if description.alpha is Alpha.PREMULTIPLIED else None
-        straight = [self._straight(picture[name], picture[alpha] if alpha else None) for name in names]
-        graded = self._graded(straight, settings)
-        for name, value in zip(names, graded, strict=True):
-            done = where(picture[alpha] > 0, value * picture[alpha], picture[name]) if alpha else value
+        for name, done in zip(names, self._graded([picture[name] for name in names], settings), strict=True):
+            result[name] = done
             if "matte" in values:
                 matte = values["matte"][PLANE_NAME]
-                done = lerp(picture[name], done, np.float32(1) - matte if settings.invert_matte else matte)
-            result[name] = done
+                result[name] = lerp(picture[name], done, np.float32(1) - matte if settings.invert_matte else matte)
         return result
-
-    @staticmethod
-    def _straight(value: Value, alpha: Value | None) -> Value:
-        return value if alpha is None else unpremultiplied(value, alpha)
 
     @staticmethod
     def _graded(planes: Sequence[Value], settings: GradeSettings) -> list[Value]:

@@ -13,7 +13,7 @@ from nexal.kernels.inking import Intent, to_colour, to_ink
 from nexal.kernels.pointmath import Value, clip, decode, encode, maximum, minimum, safe_divide
 from nexal.operations.base import Channels, Kind, PointOperation, Port, Scene, Settings, register, setting
 from nexal.operations.keying import rgb_names
-from nexal.picture import ALPHA_NAME, INKS, Description, InkProfile
+from nexal.picture import ALPHA_NAME, INKS, Alpha, Description, InkProfile
 
 
 class FromSource(BaseModel):
@@ -100,13 +100,16 @@ class InkSplit(_Inked):
     family = "channels"
     needs = "CMYK, separations, cyan magenta yellow black"
     ports = (Port("picture", "picture", "Picture with red, green and blue"),)
+    judges = ("picture",)
 
     def describe(self, inputs: Mapping[str, Description], settings: InkSettings) -> Description:
         picture = inputs["picture"]
         rgb_names(picture, "picture")
         channels = (*INKS, *_alpha(picture))
         inks = self._profile(inputs)
-        return picture.changed(channels=channels, data=frozenset(channels), is_plane=False, inks=inks)
+        # Inks are those of the colour itself, whatever alpha it was multiplied by.
+        alpha = Alpha.STRAIGHT if picture.has_alpha else Alpha.NONE
+        return picture.changed(channels=channels, data=frozenset(channels), alpha=alpha, is_plane=False, inks=inks)
 
     def wants(
         self, channels: Sequence[str], inputs: Mapping[str, Description], settings: InkSettings

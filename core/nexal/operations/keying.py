@@ -20,11 +20,10 @@ from nexal.operations.base import (
     Scene,
     Settings,
     joined_window,
-    main_channels,
     register,
     setting,
 )
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Description
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Description, main_channels
 
 Screen = Literal["green", "blue", "red"]
 Rgb = tuple[float, float, float]
@@ -51,6 +50,8 @@ def rgb_names(description: Description, port: str) -> tuple[str, str, str]:
 
 class _Pull(PointOperation):
     """A plane of data from the red, green and blue of the port `picture` and, where fed, of `clean`."""
+
+    judges = ("picture", "clean")
 
     def describe(self, inputs: Mapping[str, Description], settings: Any) -> Description:
         for port, description in inputs.items():
@@ -197,6 +198,7 @@ class LumaPull(PointOperation):
     family = "mattes"
     needs = "key by brightness, highlights, shadows"
     ports = (Port("picture", "any", "Picture or channel"),)
+    judges = ("picture",)
     Settings = LumaPullSettings
 
     def _names(self, description: Description) -> tuple[str, ...]:

@@ -19,13 +19,12 @@ from nexal.operations.base import (
     Port,
     Scene,
     Settings,
-    main_channels,
     no_alpha,
     register,
     setting,
 )
 from nexal.operations.channels import in_domain
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window, is_alpha
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Trait, Window, is_alpha, main_channels
 
 
 class StretchSettings(Settings):
@@ -53,7 +52,8 @@ class Stretch(PointOperation):
     plane H x W -> plane of data; picture -> picture, alpha as it is. Values in the chosen domain, unitless.
         t = (v - black) / (white - black), clipped when `clip`
         out = out_black + sign(t) abs(t)**(log 0.5 / log middle) * (out_white - out_black)
-    The colour of a picture is encoded before and decoded after in the display domain, and stays scene-linear.
+    The colour of a picture is encoded before and decoded after in the display domain, and stays scene-linear;
+    premultiplied colour is divided by alpha first (where alpha > 0) and multiplied after.
     Raises SettingError where black equals white.
     """
 
@@ -61,6 +61,7 @@ class Stretch(PointOperation):
     family = "mattes"
     needs = "pull the ends in; black point, white point, contrast of a matte"
     ports = (Port("from", "any", "Matte or picture"),)
+    judges = ("from",)
     Settings = StretchSettings
 
     def describe(self, inputs: Mapping[str, Description], settings: StretchSettings) -> Description:
@@ -82,6 +83,15 @@ class Stretch(PointOperation):
             else:
                 result[name] = self._curve(value, settings)
         return result
+
+    def trait(
+        self, channel: str, inputs: Mapping[str, Description], settings: StretchSettings, description: Description
+    ) -> Trait:
+        trait = super().trait(channel, inputs, settings, description)
+        if channel not in description.data or is_alpha(channel):
+            return trait
+        ends = sorted((settings.out_black, settings.out_white))
+        return Trait("mask", span=lambda: (ends[0], ends[1]) if ends[0] < ends[1] and ends != [0, 1] else None)
 
     @staticmethod
     def _curve(value: Value, settings: StretchSettings) -> Value:

@@ -9,9 +9,10 @@ from typing import Literal
 import numpy as np
 
 from nexal.kernels.pointmath import lerp
-from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
+from nexal.operations.base import Port, Scene, Settings, register, setting
 from nexal.operations.channels import check_channels
-from nexal.picture import PLANE_NAME, Description, Plane, Window
+from nexal.operations.mixing import MixingOperation
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
 
 
 def edge_extended(plane: Plane, given: Window, scene: Scene, port: str = "picture") -> Plane:
@@ -31,17 +32,20 @@ class BlurSettings(Settings):
 
 
 @register
-class Blur(Operation):
+class Blur(MixingOperation):
     """Blur by a Gaussian (radius = sigma) or a box (2 radius + 1 wide), in full-resolution pixels.
 
     plane or picture(, plane) -> the same, same windows; edges of the data window extend outward. Through a matte the
-    blurred value is mixed in by it: v + (blurred - v) matte, or 1 - matte with `invert_matte`.
+    blurred value is mixed in by it: v + (blurred - v) matte, or 1 - matte with `invert_matte`. Colour is blurred as
+    premultiplied light, whatever its state; colour without its alpha among `channels` spreads under the alpha as it is.
+    Depth and positions are averaged over what holds something; ids stay.
     """
 
     name = "blur"
     family = "mattes"
     needs = "soften, feather, smooth"
     ports = (Port("from", "any", "What is blurred"), Port("matte", "plane", "Where it is blurred", required=False))
+    mixes = "from"
     Settings = BlurSettings
 
     def describe(self, inputs: Mapping[str, Description], settings: BlurSettings) -> Description:
@@ -61,35 +65,34 @@ class Blur(Operation):
     def input_region(self, port: str, region: Window, scene: Scene, settings: BlurSettings) -> Window:
         return region if port == "matte" else region.grow(self._reach(settings, scene))
 
-    def wants(
+    def affects(self, channel: str, description: Description, settings: BlurSettings, scene: Scene) -> bool:
+        return description.is_plane or not settings.channels or channel in settings.channels
+
+    def beside(
         self, channels: Sequence[str], inputs: Mapping[str, Description], settings: BlurSettings
     ) -> dict[str, tuple[str, ...]]:
-        wanted = {"from": tuple(name for name in inputs["from"].channels if name in channels)}
-        return wanted | ({"matte": (PLANE_NAME,)} if "matte" in inputs else {})
+        return {"matte": (PLANE_NAME,)} if "matte" in inputs else {}
 
-    def compute(
-        self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: BlurSettings, scene: Scene
-    ) -> Mapping[str, Plane]:
+    def prepared(self, inputs: Mapping[str, Mapping[str, Plane]], settings: BlurSettings, scene: Scene) -> Plane | None:
+        if "matte" not in inputs:
+            return None
+        matte = inputs["matte"][PLANE_NAME]
+        return np.float32(1) - matte if settings.invert_matte else matte
+
+    def average(self, plane: Plane, settings: BlurSettings, scene: Scene, prepared: Plane | None) -> Plane:
         from nexal.kernels import filters
 
-        description = scene.descriptions["from"]
         size = scene.pixels(settings.radius)
         reach = self._reach(settings, scene)
+        if reach == 0:
+            return self.single(plane, settings, scene)
         given = scene.region.grow(reach)
-        result = {}
-        for name in channels:
-            plane = inputs["from"][name]
-            if reach == 0 or (settings.channels and not description.is_plane and name not in settings.channels):
-                result[name] = plane[scene.region.within(given)]
-                continue
-            extended = edge_extended(plane, given, scene, "from")
-            weights = (filters.gaussian_weights if settings.filter == "gaussian" else filters.box_weights)(size)
-            result[name] = filters.blur(extended, weights)[scene.region.within(given)]
-            if "matte" in inputs:
-                matte = inputs["matte"][PLANE_NAME]
-                before = plane[scene.region.within(given)]
-                result[name] = lerp(before, result[name], np.float32(1) - matte if settings.invert_matte else matte)
-        return result
+        weights = (filters.gaussian_weights if settings.filter == "gaussian" else filters.box_weights)(size)
+        blurred = filters.blur(edge_extended(plane, given, scene, "from"), weights)[scene.region.within(given)]
+        return blurred if prepared is None else lerp(self.single(plane, settings, scene), blurred, prepared)
+
+    def single(self, plane: Plane, settings: BlurSettings, scene: Scene) -> Plane:
+        return plane[scene.region.within(scene.region.grow(self._reach(settings, scene)))]
 
 
 class PlaceSettings(Settings):
@@ -101,19 +104,30 @@ class PlaceSettings(Settings):
 
 
 @register
-class Place(Operation):
+class Place(MixingOperation):
     """Move a picture about its display window: scaled and rotated about the window's middle, then shifted.
 
     picture -> picture; the data window follows, the display window stays. Outside the data window all is 0.
     Filters: cubic (Catmull-Rom), linear (tent), nearest; widened where the picture shrinks. Whole-pixel shifts are
-    exact.
+    exact. Colour moves as premultiplied light, whatever its state. A picture in colour without an alpha gets one
+    (straight): it no longer covers all. Depth and positions are averaged over what holds something; ids keep single
+    samples.
     """
 
     name = "place"
     family = "edges"
     needs = "move, scale, rotate, position a picture"
     ports = (Port("picture", "any", "What is moved"),)
+    mixes = "picture"
     Settings = PlaceSettings
+
+    def affects(self, channel: str, description: Description, settings: PlaceSettings, scene: Scene) -> bool:
+        shift = (scene.pixels(settings.x), scene.pixels(settings.y))
+        whole = settings.scale == 1 and settings.rotate == 0 and all(float(part).is_integer() for part in shift)
+        return settings.filter != "nearest" and not whole
+
+    def gains_alpha(self, description: Description) -> bool:
+        return bool(description.colour) and not description.is_plane and not description.has_alpha
 
     def _forward(self, display: Window, settings: PlaceSettings) -> tuple[float, float, float, float, float, float]:
         """Matrix and offset that take a full-resolution position of the input to its place."""
@@ -155,8 +169,13 @@ class Place(Operation):
         left, top, right, bottom = self._bounds(description.window, self._forward(description.display, settings))
         soft = 0 if settings.filter == "nearest" else self._reach(settings) * settings.scale - 0.5
         x, y = math.floor(left - soft + 1e-6), math.floor(top - soft + 1e-6)
-        return description.changed(
+        placed = description.changed(
             window=Window(x, y, math.ceil(right + soft - 1e-6) - x, math.ceil(bottom + soft - 1e-6) - y)
+        )
+        if not self.gains_alpha(description):
+            return placed
+        return placed.changed(
+            channels=(*placed.channels, ALPHA_NAME), data=placed.data | {ALPHA_NAME}, alpha=Alpha.STRAIGHT
         )
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: PlaceSettings) -> Window:
@@ -170,16 +189,17 @@ class Place(Operation):
         a, b, c, d, x, y = self._backward(scene.descriptions["picture"].display, settings)
         return a, b, c, d, scene.pixels(x), scene.pixels(y)
 
-    def compute(
-        self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: PlaceSettings, scene: Scene
-    ) -> Mapping[str, Plane]:
+    def _sampled(self, plane: Plane, kind: str, settings: PlaceSettings, scene: Scene) -> Plane:
         from nexal.kernels.resampling import resample
 
         a, b, c, d, x, y = self._scaled(scene, settings)
         given = self.input_region("picture", scene.region, scene, settings)
         column, row = scene.region.x + 0.5, scene.region.y + 0.5
         start = (a * column + b * row + x - given.x, c * column + d * row + y - given.y)
-        shape = (scene.region.height, scene.region.width)
-        return {
-            name: resample(inputs["picture"][name], shape, start, (a, b, c, d), settings.filter) for name in channels
-        }
+        return resample(plane, (scene.region.height, scene.region.width), start, (a, b, c, d), kind)
+
+    def average(self, plane: Plane, settings: PlaceSettings, scene: Scene, prepared: None) -> Plane:
+        return self._sampled(plane, settings.filter, settings, scene)
+
+    def single(self, plane: Plane, settings: PlaceSettings, scene: Scene) -> Plane:
+        return self._sampled(plane, "nearest", settings, scene)

@@ -205,7 +205,6 @@ class Pack(PointOperation):
             display=window,
             window=window,
             data=frozenset(channels),
-            labels=frozenset(),
             alpha=Alpha.STRAIGHT if ALPHA_NAME in channels else Alpha.NONE,
             is_plane=False,
             metadata={**first.metadata, **layout},

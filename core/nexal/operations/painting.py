@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from nexal.errors import SettingError
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
-from nexal.picture import Description, Plane, Window, is_alpha
+from nexal.picture import Description, Plane, Trait, Window, is_alpha
 
 STROKES_TOGETHER = 32
 MAX_STROKES = 20_000
@@ -79,7 +79,8 @@ class TouchUp(Operation):
     plane or picture -> the same. For each stroke, in order: v + (value - v) * coverage * opacity on its channels (all
     when none is named), coverage being the largest of its dabs: 1 up to hardness * radius, 0 from radius on,
     smoothstep between. Pressure scales the radius. Positions and radius in full-resolution pixels; scene values.
-    Painting stays inside the data window. Raises SettingError where a stroke names a channel that is not there.
+    Painting stays inside the data window; ids are painted
+    whole or not at all. Raises SettingError where a stroke names a channel that is not there.
     """
 
     name = "touch_up"
@@ -114,6 +115,11 @@ class TouchUp(Operation):
         painted = any(channel in stroke.chosen(inputs["matte"]) for stroke in settings.strokes)
         return None if painted else ("matte", channel)
 
+    def trait(
+        self, channel: str, inputs: Mapping[str, Description], settings: TouchUpSettings, description: Description
+    ) -> Trait:
+        return inputs["matte"].trait(channel)
+
     def compute(
         self,
         inputs: Mapping[str, Mapping[str, Plane]],
@@ -124,7 +130,7 @@ class TouchUp(Operation):
         from nexal.kernels.strokes import lay, stroke_coverage
 
         description = scene.descriptions["matte"]
-        result = {name: np.array(inputs["matte"][name], np.float32, order="C") for name in channels}
+        result = {name: np.array(inputs["matte"][name], description.sample_type(name), order="C") for name in channels}
         for stroke in settings.strokes:
             scene.work.check()
             names = [name for name in channels if name in stroke.chosen(description)]
@@ -139,7 +145,11 @@ class TouchUp(Operation):
                 (part.height, part.width), points, scene.pixels(stroke.radius), stroke.hardness, (part.x, part.y)
             )
             for name in names:
-                lay(result[name][part.within(scene.region)], coverage, stroke.number(name), stroke.opacity)
+                laid, opacity = coverage, stroke.opacity
+                if description.trait(name).is_label:
+                    # Ids are painted whole or not at all.
+                    laid, opacity = (coverage * np.float32(opacity) >= 0.5).astype(np.float32), 1.0
+                lay(result[name][part.within(scene.region)], laid, stroke.number(name), opacity)
         return result
 
     @staticmethod

@@ -18,11 +18,10 @@ from nexal.operations.base import (
     Scene,
     Settings,
     joined_window,
-    main_channels,
     register,
     setting,
 )
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, is_alpha, split_channel
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, is_alpha, main_channels, split_channel
 
 
 def pass_channels(description: Description) -> dict[str, str]:

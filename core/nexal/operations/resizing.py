@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from typing import Literal
 
-from nexal.kernels.pointmath import unpremultiplied
 from nexal.kernels.resizing import Taps, resized, taps
-from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
-from nexal.picture import Alpha, Description, Plane, Window
+from nexal.operations.base import Port, Scene, Settings, register, setting
+from nexal.operations.mixing import MixingOperation
+from nexal.picture import Description, Plane, Window
 
 ResizeFilter = Literal["auto", "area", "lanczos", "nearest"]
 LARGEST = 8192
@@ -25,13 +25,14 @@ class ResizeSettings(Settings):
 
 
 @register
-class Resize(Operation):
+class Resize(MixingOperation):
     """A picture in another size: its display window becomes `width` x `height`, nothing is cropped.
 
     plane or picture -> the same. Along each axis by itself: the mean of the exact area of a new pixel (`area`, where
     it shrinks), or Lanczos with three lobes (`lanczos`, where it grows; widened where it shrinks); beyond its edge the
-    picture goes on as its last pixel. Straight colour counts by its alpha, so that no colour comes in from where
-    nothing covers. Channels of ids are never mixed: each new pixel is the nearest old one (`nearest`).
+    picture goes on as its last pixel. Colour is averaged as premultiplied light, so that no colour comes in from where
+    nothing covers; depth and positions over what holds something. Channels of ids are never mixed: each new pixel is
+    the nearest old one (`nearest`).
     References: C. E. Duchon, *Lanczos Filtering in One and Two Dimensions*, J. Appl. Meteorology 1979.
     """
 
@@ -39,6 +40,7 @@ class Resize(Operation):
     family = "packing"
     needs = "scale, another size, resample, texture size, power of two"
     ports = (Port("from", "any", "What is resized"),)
+    mixes = "from"
     Settings = ResizeSettings
 
     def describe(self, inputs: Mapping[str, Description], settings: ResizeSettings) -> Description:
@@ -51,55 +53,33 @@ class Resize(Operation):
             display=Window(0, 0, settings.width, settings.height), window=Window(x, y, right - x, bottom - y)
         )
 
-    def wants(
-        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: ResizeSettings
-    ) -> dict[str, tuple[str, ...]]:
-        given = inputs["from"]
-        alphas = {given.alpha_of(name) for name in channels if self._counts_by_alpha(name, given)}
-        return {"from": tuple(name for name in given.channels if name in channels or name in alphas)}
-
-    @staticmethod
-    def _counts_by_alpha(name: str, given: Description) -> bool:
-        return given.alpha is Alpha.STRAIGHT and name in given.colour and given.alpha_of(name) is not None
-
     def _taps(self, region: Window, scene: Scene, settings: ResizeSettings, *, single: bool) -> tuple[Taps, Taps]:
         """Rows and columns that a region is made of. The display window begins at 0, 0 before and after."""
         given = scene.descriptions["from"]
-        old = given.display.scaled(scene.scale)
+        # An opaque picture ends where its data does; what has an alpha, or is coverage, is 0 outside of it.
+        opaque = bool(given.colour) and not given.has_alpha
+        held = given.window if opaque and not given.window.empty else given.display.union(given.window)
+        old = held.scaled(scene.scale)
         kind = "nearest" if single else settings.filter
         down, across = given.display.height / settings.height, given.display.width / settings.width
         return (
-            taps(region.y, region.height, down, old.height, kind),
-            taps(region.x, region.width, across, old.width, kind),
+            taps(region.y, region.height, down, (old.y, old.bottom), kind),
+            taps(region.x, region.width, across, (old.x, old.right), kind),
         )
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: ResizeSettings) -> Window:
         rows, columns = self._taps(region, scene, settings, single=False)
         return Window(columns.first, rows.first, columns.last - columns.first + 1, rows.last - rows.first + 1)
 
-    def compute(
-        self,
-        inputs: Mapping[str, Mapping[str, Plane]],
-        channels: Sequence[str],
-        settings: ResizeSettings,
-        scene: Scene,
-    ) -> Mapping[str, Plane]:
-        given = scene.descriptions["from"]
+    def _filtered(self, plane: Plane, settings: ResizeSettings, scene: Scene, *, single: bool) -> Plane:
         reach = self.input_region("from", scene.region, scene, settings)
-        mixed = self._taps(scene.region, scene, settings, single=False)
-        single = self._taps(scene.region, scene, settings, single=True)
-        planes = inputs["from"]
+        return resized(plane, reach.y, reach.x, *self._taps(scene.region, scene, settings, single=single))
 
-        def made(plane: Plane, rows_and_columns: tuple[Taps, Taps] = mixed) -> Plane:
-            return resized(plane, reach.y, reach.x, *rows_and_columns)
+    def affects(self, channel: str, description: Description, settings: ResizeSettings, scene: Scene) -> bool:
+        return settings.filter != "nearest"
 
-        result = {}
-        for name in channels:
-            alpha = given.alpha_of(name)
-            if name in given.labels:
-                result[name] = made(planes[name], single)
-            elif self._counts_by_alpha(name, given) and alpha is not None:
-                result[name] = unpremultiplied(made(planes[name] * planes[alpha]), made(planes[alpha]))
-            else:
-                result[name] = made(planes[name])
-        return result
+    def average(self, plane: Plane, settings: ResizeSettings, scene: Scene, prepared: None) -> Plane:
+        return self._filtered(plane, settings, scene, single=False)
+
+    def single(self, plane: Plane, settings: ResizeSettings, scene: Scene) -> Plane:
+        return self._filtered(plane, settings, scene, single=True)

@@ -8,7 +8,7 @@ import numpy as np
 
 from nexal.kernels.blocks import EDGE, block_means, packed_rows
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
-from nexal.picture import Description, Plane, Window, split_channel
+from nexal.picture import ROLE_MASK, Description, Plane, Trait, Window, split_channel
 
 ROWS_AT_ONCE = 64 * EDGE
 
@@ -34,6 +34,12 @@ class Mip(Operation):
 
     def describe(self, inputs: Mapping[str, Description], settings: MipSettings) -> Description:
         return inputs["from"]
+
+    def trait(
+        self, channel: str, inputs: Mapping[str, Description], settings: MipSettings, description: Description
+    ) -> Trait:
+        # Means of ids are ids no more.
+        return ROLE_MASK if inputs["from"].trait(channel).is_label else inputs["from"].trait(channel)
 
     @staticmethod
     def _edge(scene: Scene, settings: MipSettings) -> int:

@@ -1,0 +1,96 @@
+"""One decoded file as its folder in the plane store holds it."""
+
+from __future__ import annotations
+
+import json
+import os
+import threading
+from functools import cached_property
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.errors import SourceError
+from nexal.picture import Window
+
+HEADER, COMPLETE, PROFILE = "header.json", "complete", "profile.icc"
+STORE_VERSION = "2"
+"""Stands in `complete`. What was unpacked by another version is unpacked anew."""
+LEVELS = (2, 4, 8)
+
+
+def write_json(path: Path, data: Any) -> None:
+    """Whole or not at all: readers watch for the name."""
+    part = _part(path)
+    part.write_text(json.dumps(data), encoding="utf-8")
+    part.replace(path)
+
+
+def write_samples(path: Path, samples: NDArray[Any]) -> None:
+    """An array as `.npy`, whole or not at all."""
+    part = _part(path)
+    with part.open("wb") as file:
+        np.save(file, samples)
+    part.replace(path)
+
+
+def _part(path: Path) -> Path:
+    return path.with_name(f"{path.name}.{os.getpid()}-{threading.get_ident()}.part")
+
+
+class StoredFile:
+    """One decoded file. Its header may be there before all of its channels are."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    @cached_property
+    def header(self) -> dict[str, Any]:
+        data: dict[str, Any] = json.loads((self.folder / HEADER).read_text(encoding="utf-8"))
+        return data
+
+    @property
+    def started(self) -> bool:
+        return (self.folder / HEADER).exists()
+
+    @property
+    def complete(self) -> bool:
+        try:
+            return (self.folder / COMPLETE).read_text(encoding="ascii") == STORE_VERSION
+        except OSError:
+            return False
+
+    @cached_property
+    def channels(self) -> dict[str, dict[str, Any]]:
+        return {row["name"]: row for row in self.header["channels"]}
+
+    def ready(self, channel: str) -> bool:
+        return (self.folder / f"{self.channels[channel]['file']}.json").exists()
+
+    def report(self, channel: str) -> dict[str, Any]:
+        path = self.folder / f"{self.channels[channel]['file']}.json"
+        data: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
+        return data
+
+    def samples(self, channel: str) -> np.memmap[Any, Any]:
+        """Memory-mapped samples of a channel, in the file's own type."""
+        try:
+            mapped: np.memmap[Any, Any] = np.load(self.folder / f"{self.channels[channel]['file']}.npy", mmap_mode="r")
+        except FileNotFoundError:
+            raise SourceError(
+                f"channel {channel} is not unpacked yet", where="source", remedy="wait until the import is done"
+            ) from None
+        return mapped
+
+    def level_path(self, channel: str, key: str, divisor: int) -> Path:
+        """Where a channel's proxy at 1/divisor lies, as a reading (by its key) gives it."""
+        return self.folder / f"{self.channels[channel]['file']}.{key}.{divisor}.npy"
+
+    def window(self, channel: str) -> Window:
+        """A channel's data window, relative to the display window's corner."""
+        part = self.header["parts"][self.channels[channel]["part"]]
+        x, y, width, height = part["data"]
+        origin = self.header["parts"][0]["display"]
+        return Window(x - origin[0], y - origin[1], width, height)

@@ -39,6 +39,7 @@ class Session:
         return self
 
     def __exit__(self, *_: object) -> None:
+        self._library.close()
         self._folder.cleanup()
 
     def open(self, path: Path, spec: SourceSpec | None = None) -> StoredSource:
@@ -53,7 +54,7 @@ class Session:
             for warning in stored.header["warnings"]:
                 self.warn(f"{path.name}: {warning}")
         digest = self._fingerprints[path]
-        return StoredSource(self._library.stored(digest), spec or SourceSpec(), digest)
+        return StoredSource(self._library.use(digest), spec or SourceSpec(), digest)
 
     def readers(self, recipe: Recipe, files: Mapping[str, str], frame: int, needed: Iterable[str]) -> dict[str, Reader]:
         """A reader for each needed source at a frame; `files` holds the path or pattern of each."""

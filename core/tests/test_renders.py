@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from concurrent.futures import ThreadPoolExecutor
 from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 from core_support import CoreTest, gradient, write_exr
 
-from nexal.formats.store import Library
 from nexal.recipe import SourceSpec
 from nexal.session import Session
 
@@ -153,11 +151,3 @@ class Storage(CoreTest):
                 name = f"pass{number // 3:03}.{'RGB'[number % 3]}"
                 plane = source.read([name], Fraction(1), source.description.window)[name]
                 self.assertEqual(float(plane[3, 3]), float(np.float16(number / 1000)))
-
-    def test_the_same_file_unpacked_by_two_at_once(self) -> None:
-        path = write_exr(self.folder() / "p.exr", {"R": gradient(400, 300).astype(np.float16)})
-        library = Library(self.folder())
-        with ThreadPoolExecutor(3) as pool:
-            found = list(pool.map(lambda _: library.unpack(path, "same"), range(3)))
-        self.assertEqual([stored.complete for stored in found], [True] * 3)
-        np.testing.assert_array_equal(found[0].samples("R"), gradient(400, 300).astype(np.float16))

@@ -18,7 +18,7 @@ from nexal.colour import from_working, to_working
 from nexal.engine import Engine, Plan
 from nexal.formats.decoding import decode_file
 from nexal.formats.statistics import report
-from nexal.formats.store import Library, fingerprint
+from nexal.formats.store import fingerprint
 from nexal.picture import Window
 from nexal.recipe import parse_recipe
 from nexal.session import Session, sources_behind
@@ -198,17 +198,6 @@ class Thousand(CoreTest):
             self.assertEqual(len(source.description.channels), 1000)
             planes = source.read(["group73.part.c4"], Fraction(1), source.description.window)
             self.assertEqual(float(planes["group73.part.c4"][0, 0]), 734)
-
-    def test_the_library_keeps_its_budget(self) -> None:
-        place = self.folder()
-        (place / "store").mkdir()
-        library = Library(place / "store", budget=400_000)
-        for number in range(4):
-            path = write_exr(place / f"{number}.exr", {"R": gradient(200, 200, number)})
-            library.unpack(path, fingerprint(path))
-        kept = list((place / "store").iterdir())
-        self.assertLess(len(kept), 4)
-        self.assertTrue(library.stored(fingerprint(place / "3.exr")).complete)
 
     def test_a_decode_can_be_given_up(self) -> None:
         place = self.folder()

@@ -127,8 +127,8 @@ def change(request: HttpRequest, shot_id: int, deliverable_id: int, spec: Body[d
 
 @router.delete("/shots/{shot_id}/deliverables/{deliverable_id}", response={204: None})
 def remove(request: HttpRequest, shot_id: int, deliverable_id: int) -> HttpResponse:
-    """Forget a deliverable and what was rendered of it."""
-    _find(request, shot_id, deliverable_id, write=True).delete()
+    """Forget a deliverable, what was rendered of it, and the files of that."""
+    services.remove(_find(request, shot_id, deliverable_id, write=True))
     return HttpResponse(status=204)
 
 

@@ -25,10 +25,11 @@ class Deliverable(models.Model):
 
 
 class Render(models.Model):
-    """A deliverable made from one revision."""
+    """A deliverable made from one revision, as it was asked for: a later change of the deliverable leaves it alone."""
 
     deliverable = models.ForeignKey(Deliverable, on_delete=models.CASCADE, related_name="renders")
     revision = models.ForeignKey("recipes.Revision", on_delete=models.PROTECT, related_name="renders")
+    spec = models.JSONField(default=dict)
     state = models.CharField(max_length=10, choices=RenderState.choices, default=RenderState.WAITING)
     first_frame = models.IntegerField(default=1)
     last_frame = models.IntegerField(default=1)

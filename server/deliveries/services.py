@@ -1,6 +1,7 @@
 """Rendering deliverables. A frame task may run twice and gives the same file: it is written whole, then renamed."""
 
 import re
+import shutil
 import time
 import zipfile
 from pathlib import Path
@@ -15,10 +16,12 @@ from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
 from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
 from nexal.formats.writing import target_of
-from nexal.recipe import Output, parse_output, parse_recipe
-from nexal.session import output_path, render_output
+from nexal.recipe import Output, Recipe, parse_output, parse_recipe
+from nexal.session import output_path, render_output, sources_behind
 from projects.models import Shot
-from stage.services import engine, plan
+from sources.models import Source, SourceState
+from sources.services import library, unpacked
+from stage.services import engine, plan, source_rows
 
 INTERNAL = {
     "code": "internal",
@@ -59,10 +62,22 @@ def start(deliverable: Deliverable, author: int | None) -> Render:
     """Render a deliverable from its shot's present revision."""
     head = deliverable.shot.head
     assert head is not None
-    render = Render.objects.create(deliverable=deliverable, revision=head, author_id=author)
+    render = Render.objects.create(deliverable=deliverable, revision=head, spec=deliverable.spec, author_id=author)
     RenderedFrame.objects.create(render=render, frame=render.first_frame)
     jobs.submit(run, render.pk)
     return render
+
+
+def remove(deliverable: Deliverable) -> None:
+    """Forget a deliverable, what was rendered of it, and the files of that."""
+    folders = [render_folder(render) for render in deliverable.renders.values_list("pk", flat=True)]
+    deliverable.delete()
+    for folder in folders:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+def render_folder(render: int) -> Path:
+    return Path(settings.MEDIA_ROOT) / "deliveries" / str(render)
 
 
 def frame_path(frame: RenderedFrame) -> Path:
@@ -103,24 +118,40 @@ def _render_frames(render: Render) -> bool:
                 "remedy": error.remedy,
             }
         frame.seconds = time.monotonic() - began
-        frame.save()
+        found = RenderedFrame.objects.filter(pk=frame.pk)
+        if not found.update(state=frame.state, error=frame.error, file=frame.file, seconds=frame.seconds):
+            # The deliverable was removed meanwhile: nobody will ask for its files.
+            shutil.rmtree(render_folder(render.pk), ignore_errors=True)
+            return False
     return failed
 
 
 def _render_frame(render: Render, frame: int) -> str:
     deliverable = render.deliverable
-    output = Output.model_validate(deliverable.spec)
-    recipe = parse_recipe(render.revision.recipe | {"outputs": {deliverable.name: deliverable.spec}})
-    planned = plan(deliverable.shot, recipe, frame)
-    fingerprints = {
-        name: reader.fingerprint for name, reader in planned.readers.items() if isinstance(reader, StoredSource)
-    }
-    media = Path(settings.MEDIA_ROOT)
-    path = output_path(planned, deliverable.name, output, media / f"deliveries/{render.pk}", deliverable.shot.name)
-    written = render_output(engine(), planned, output, path, fingerprints)
+    output = Output.model_validate(render.spec)
+    recipe = parse_recipe(render.revision.recipe | {"outputs": {deliverable.name: render.spec}})
+    sources = needed_rows(deliverable.shot, recipe, output)
+    with library().using(row.fingerprint for row in sources.values()):
+        for row in sources.values():
+            unpacked(row)
+        planned = plan(deliverable.shot, recipe, frame)
+        fingerprints = {
+            name: reader.fingerprint for name, reader in planned.readers.items() if isinstance(reader, StoredSource)
+        }
+        folder = render_folder(render.pk)
+        path = output_path(planned, deliverable.name, output, folder, deliverable.shot.name)
+        written = render_output(engine(), planned, output, path, fingerprints)
     if output.split:
         path = _archive(path.with_suffix(".zip"), written)
-    return str(path.relative_to(media))
+    return str(path.relative_to(settings.MEDIA_ROOT))
+
+
+def needed_rows(shot: Shot, recipe: Recipe, output: Output) -> dict[str, Source]:
+    """The imports that an output is made of, but for those that could not be read."""
+    addresses = [output.source] if isinstance(output.source, str) else list(output.source.values())
+    needed = sources_behind(recipe, addresses)
+    rows = source_rows(shot, recipe)
+    return {name: row for name, row in rows.items() if name in needed and row.state != SourceState.FAILED}
 
 
 def _archive(path: Path, files: list[Path]) -> Path:

@@ -38,7 +38,26 @@ def library() -> Library:
 
 
 def stored(source: Source) -> StoredFile:
+    """The decoded file of a source as far as it is there. To look at it does not count as use."""
     return library().stored(source.fingerprint)
+
+
+def used(source: Source) -> StoredFile:
+    """The decoded file of a source, to be read from now on: it is kept, and unpacked again where it was dropped."""
+    file = library().use(source.fingerprint)
+    if source.state == SourceState.READY and not file.complete:
+        # One request begins it, however many ask.
+        dropped = Source.objects.filter(pk=source.pk, state=SourceState.READY)
+        if dropped.update(state=SourceState.WAITING):
+            jobs.submit(unpack, source.pk)
+        source.refresh_from_db()
+        file = library().use(source.fingerprint)
+    return file
+
+
+def unpacked(source: Source) -> StoredFile:
+    """The decoded file of a source, unpacked here and now where it is not there. Raises NexalError."""
+    return library().unpack(Path(source.original.path), source.fingerprint)
 
 
 def free_name(shot: Shot, name: str) -> str:
@@ -124,8 +143,7 @@ def unpack(source_id: int) -> None:
 
 
 def resume_imports() -> None:
-    """Unpack again what was not finished, or what the plane store no longer holds."""
-    for source in Source.objects.exclude(state=SourceState.FAILED):
-        if source.state != SourceState.READY or not stored(source).complete:
-            Source.objects.filter(pk=source.pk).update(state=SourceState.WAITING)
-            jobs.submit(unpack, source.pk)
+    """Unpack what was not finished. What the plane store dropped is unpacked again when somebody asks for it."""
+    for source in Source.objects.filter(state__in=[SourceState.WAITING, SourceState.READING]):
+        Source.objects.filter(pk=source.pk).update(state=SourceState.WAITING)
+        jobs.submit(unpack, source.pk)

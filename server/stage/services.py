@@ -7,12 +7,12 @@ from typing import Any
 from django.conf import settings
 
 from nexal.engine import Cancellation, Engine, Kept, Plan, Reader
-from nexal.errors import NexalError
+from nexal.errors import NexalError, SourceError
 from nexal.formats.reading import StoredSource
 from nexal.recipe import Recipe
 from projects.models import Shot
 from sources.models import Source, SourceState
-from sources.services import stored
+from sources.services import used
 
 
 @cache
@@ -31,22 +31,32 @@ def warm_up() -> None:
     threading.Thread(target=work, name="nexal-warm-up", daemon=True).start()
 
 
-def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:
-    """The recipe's nodes at a frame; sources are found among the shot's own imports and nowhere else."""
+def source_rows(shot: Shot, recipe: Recipe) -> dict[str, Source]:
+    """The shot's imports by the recipe's names for them; they are found among its own and nowhere else."""
     wanted = {spec.files for spec in recipe.sources.values()}
     rows = {source.files: source for source in Source.objects.filter(shot=shot, files__in=wanted)}
+    return {name: rows[spec.files] for name, spec in recipe.sources.items() if spec.files in rows}
+
+
+def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:
+    """The recipe's nodes at a frame. What is not there is told with the reason; what was dropped is unpacked again."""
     readers: dict[str, Reader] = {}
-    for name, spec in recipe.sources.items():
-        row = rows.get(spec.files)
-        if row is None or row.state == SourceState.FAILED:
-            continue
-        file = stored(row)
-        if file.started:
+    absent: dict[str, NexalError] = {}
+    for name, row in source_rows(shot, recipe).items():
+        file = used(row) if row.state != SourceState.FAILED else None
+        if file is not None and file.started:
             try:
-                readers[name] = StoredSource(file, spec, row.fingerprint)
+                readers[name] = StoredSource(file, recipe.sources[name], row.fingerprint)
             except NexalError as error:
                 raise error.at(f"source '{name}'") from None
-    return Plan(recipe, frame, readers)
+        elif row.state == SourceState.FAILED:
+            problem = row.problem
+            absent[name] = SourceError(
+                problem.get("message") or "could not be read", remedy=problem.get("remedy") or "import its file again"
+            )
+        else:
+            absent[name] = SourceError("is being unpacked", remedy="wait until it is done")
+    return Plan(recipe, frame, readers, absent)
 
 
 class Superseding:

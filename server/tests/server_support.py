@@ -74,6 +74,7 @@ class ServerTest(TestCase):
         self.addCleanup(overridden.disable)
         source_services.library.cache_clear()
         self.addCleanup(source_services.library.cache_clear)
+        self.addCleanup(lambda: source_services.library().close())
         self.owner, self.viewer, self.stranger = (
             User.objects.create_user(name, password=PASSWORD) for name in ("owner", "viewer", "stranger")
         )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import io
 import json
+import shutil
 import tempfile
 from pathlib import Path
 from unittest import mock
@@ -13,11 +14,16 @@ import numpy as np
 from server_support import ServerTest, plate
 
 from deliveries.models import Render, RenderedFrame, RenderState
-from deliveries.services import resume_renders
+from deliveries.services import frame_path, render_folder, resume_renders
+from deliveries.services import run as run_render
 from nexal.cli import main
+from nexal.session import render_output
+from sources.services import library, stored
 
 
 class Deliver(ServerTest):
+    own_store = True
+
     def setUp(self) -> None:
         super().setUp()
         self.upload()
@@ -83,6 +89,46 @@ class Deliver(ServerTest):
         self.assertIn("cut", problem["message"] + problem["where"])
         self.assertTrue(self.download(before))
         self.assertEqual(self.api.get(f"{self.path}/renders/{after['id']}/file").status_code, 404)
+
+    def test_a_render_is_made_as_it_was_asked_for_whatever_became_of_the_deliverable(self) -> None:
+        deliverable = self.make(file="two.exr", format="exr")
+        with mock.patch("deliveries.services.jobs.submit"):
+            waiting = self.render(deliverable)
+        spec = {"from": "cut", "file": "other.png", "format": "png"}
+        changed = self.api.send("PUT", f"{self.path}/deliverables/{deliverable['id']}", spec)
+        self.assertEqual(changed.status_code, 200, changed.content)
+        resume_renders()
+        frame = RenderedFrame.objects.get(render=waiting["id"])
+        self.assertEqual((frame.state, Path(frame.file).name), ("done", "two.exr"))
+        self.assertEqual(self.download(waiting)[:4], b"\x76\x2f\x31\x01")
+        self.assertEqual(self.render(deliverable)["frames"][0]["file"], "other.png")
+
+    def test_a_removed_deliverable_takes_its_files_along(self) -> None:
+        kept, gone = self.make("kept"), self.make("gone")
+        paths = [frame_path(RenderedFrame.objects.get(render=self.render(row)["id"])) for row in (kept, gone)]
+        self.api.send("DELETE", f"{self.path}/deliverables/{gone['id']}")
+        self.assertEqual([path.exists() for path in paths], [True, False])
+        self.assertFalse(paths[1].parent.exists())
+
+    def test_one_that_is_removed_while_it_renders_leaves_nothing(self) -> None:
+        deliverable = self.make()
+
+        def removed_meanwhile(*given: object, **named: object) -> object:
+            self.api.send("DELETE", f"{self.path}/deliverables/{deliverable['id']}")
+            return render_output(*given, **named)
+
+        with mock.patch("deliveries.services.jobs.submit"):
+            waiting = self.render(deliverable)
+        with mock.patch("deliveries.services.render_output", side_effect=removed_meanwhile):
+            run_render(waiting["id"])
+        self.assertFalse(render_folder(waiting["id"]).exists())
+
+    def test_a_source_that_the_store_dropped_is_unpacked_for_a_render(self) -> None:
+        deliverable = self.make()
+        before = self.download(self.render(deliverable))
+        library().close()
+        shutil.rmtree(stored(self.shot.sources.get()).folder)
+        self.assertEqual(self.download(self.render(deliverable)), before)
 
     def test_what_cannot_be_written_is_refused_at_once(self) -> None:
         for spec, word in (

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import shutil
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 from django.test import override_settings
@@ -65,12 +67,31 @@ class Imports(ServerTest):
         answer = self.api.upload(self.shot.pk, "large.exr", bytes(101))
         self.assertEqual((answer.status_code, answer.json()["code"]), (413, "too_large"))
 
-    def test_the_store_is_rebuilt_from_the_original(self) -> None:
+    def seen(self, name: str = "moth.exr") -> Any:
+        recipe = {"nexal": 1, "sources": {"moth": {"files": name}}}
+        return self.api.post(f"/api/shots/{self.shot.pk}/view", {"recipe": recipe, "address": "moth", "scale": 8})
+
+    def test_what_the_store_dropped_is_unpacked_again_when_it_is_asked_for(self) -> None:
         source = Source.objects.get(pk=self.upload()["id"])
+        before = self.seen().content
+        library().close()
         shutil.rmtree(stored(source).folder)
         resume_imports()
+        self.assertFalse(stored(source).complete)
+        self.assertEqual(self.seen().content, before)
         self.assertTrue(stored(source).complete)
         self.assertEqual(Source.objects.get(pk=source.pk).state, SourceState.READY)
+
+    def test_until_then_its_row_and_every_view_say_that_it_is_being_unpacked(self) -> None:
+        source = Source.objects.get(pk=self.upload()["id"])
+        library().close()
+        shutil.rmtree(stored(source).folder)
+        with mock.patch("sources.services.jobs.submit") as submitted:
+            for _ in range(3):
+                problem = self.seen().json()
+        self.assertEqual(submitted.call_count, 1)
+        self.assertEqual((problem["where"], problem["message"]), ("source 'moth'", "is being unpacked"))
+        self.assertEqual(self.whole(source.pk)["state"], "waiting")
 
     def test_an_import_that_was_cut_off_is_taken_up(self) -> None:
         source = Source.objects.get(pk=self.upload()["id"])
@@ -81,16 +102,23 @@ class Imports(ServerTest):
         self.assertTrue(stored(source).complete)
 
     def test_the_store_keeps_its_budget_and_what_was_used_last(self) -> None:
-        first = Source.objects.get(pk=self.upload("a.exr")["id"])
-        library().budget = 1
-        second = Source.objects.get(pk=self.upload("b.exr", exr_bytes(plate(32, 32)))["id"])
-        self.assertFalse(stored(first).complete)
-        self.assertTrue(stored(second).complete)
+        sizes = {}
+        for number, name in enumerate(("a.exr", "b.exr", "c.exr")):
+            source = Source.objects.get(pk=self.upload(name, exr_bytes(plate(32 + number, 32)))["id"])
+            os.utime(stored(source).folder, (number + 1, number + 1))
+            sizes[name] = sum(file.stat().st_size for file in stored(source).folder.iterdir())
+        library().close()
+        library().budget = sizes["a.exr"] + sizes["c.exr"]
+        library().in_use_seconds = 0
+        self.assertEqual(self.seen("a.exr").status_code, 200)
+        library().trim()
+        kept = {row.files: stored(row).complete for row in Source.objects.all()}
+        self.assertEqual(kept, {"a.exr": True, "b.exr": False, "c.exr": True})
 
     def test_the_same_file_twice_is_unpacked_once(self) -> None:
         a, b = self.upload("a.exr"), self.upload("b.exr")
         self.assertEqual(a["fingerprint"], b["fingerprint"])
-        self.assertEqual(len(list(library().folder.iterdir())), 1)
+        self.assertEqual(len(list(library().folder.glob("*/header.json"))), 1)
 
     def test_a_fault_of_the_server_ends_an_import_instead_of_leaving_it_open(self) -> None:
         with mock.patch("nexal.formats.store.decode_file", side_effect=PermissionError):

@@ -117,10 +117,18 @@ def as_kind(feed: Feed, kind: Kind, address: str, port: str) -> Feed:
 class Plan:
     """The nodes of a recipe at one frame. Items are compiled when asked for, each with what it needs only."""
 
-    def __init__(self, recipe: Recipe, frame: int, readers: Mapping[str, Reader]) -> None:
+    def __init__(
+        self,
+        recipe: Recipe,
+        frame: int,
+        readers: Mapping[str, Reader],
+        absent: Mapping[str, NexalError] | None = None,
+    ) -> None:
+        """`absent` tells of sources that have no reader why, where more is known than that."""
         self.recipe = recipe
         self.frame = frame
         self.readers = readers
+        self.absent = absent or {}
         self._nodes: dict[str, Node | NexalError] = {}
 
     def node(self, item: str) -> Node:
@@ -160,6 +168,8 @@ class Plan:
         if item in self.recipe.sources:
             reader = self.readers.get(item)
             if reader is None:
+                if item in self.absent:
+                    raise self.absent[item].at(f"source '{item}'")
                 raise SourceError("is not there", where=f"source '{item}'", remedy="import its file")
             return Node(item, _digest("source", reader.digest), reader.description, reader=reader)
         step = self.recipe.step(item)

@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
-import fcntl
 import hashlib
 import os
 import shutil
-from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+import threading
+import time
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 from nexal.errors import FormatError
 from nexal.formats.decoding import decode_file
-from nexal.formats.stored import COMPLETE, StoredFile
+from nexal.formats.locks import acquire, held
+from nexal.formats.stored import StoredFile
+
+LOCKS = "locks"
+IN_USE_SECONDS = 300.0
+"""How long after it was last asked for a file counts as in use."""
 
 
 def fingerprint(path: Path) -> str:
@@ -24,57 +30,147 @@ def fingerprint(path: Path) -> str:
     return digest.hexdigest()
 
 
-@contextmanager
-def _alone(path: Path) -> Iterator[None]:
-    """One thread of one process at a time, among all that name the same file. The file is gone afterwards."""
-    path.parent.mkdir(parents=True, exist_ok=True)
-    while True:
-        with path.open("w") as file:
-            fcntl.flock(file, fcntl.LOCK_EX)
-            # Whoever held it before may have taken the file away meanwhile: then there is another one to wait for.
-            if not path.exists() or path.stat().st_ino != os.fstat(file.fileno()).st_ino:
-                continue
-            try:
-                yield
-            finally:
-                path.unlink(missing_ok=True)
-            return
-
-
 class Library:
-    """Decoded files by fingerprint below one folder, kept within a budget of bytes. The originals can rebuild it."""
+    """Decoded files by fingerprint below one folder, kept within a budget of bytes. The originals can rebuild it.
 
-    def __init__(self, folder: Path, budget: int = 64 << 30) -> None:
+    Safe between threads and processes. Whatever is asked for is in use for a while, which keeps its lock shared;
+    only what nobody uses is dropped, and of that what was used longest ago.
+    """
+
+    def __init__(self, folder: Path, budget: int = 64 << 30, in_use_seconds: float = IN_USE_SECONDS) -> None:
         self.folder = folder
         self.budget = budget
+        self.in_use_seconds = in_use_seconds
+        self._uses: dict[str, tuple[int, float]] = {}
+        self._lock = threading.Lock()
 
     def stored(self, digest: str) -> StoredFile:
+        """The decoded file as far as it is there. To look at it does not count as use; see `use`."""
         return StoredFile(self.folder / digest)
+
+    def use(self, digest: str) -> StoredFile:
+        """The decoded file, not dropped for as long as it is asked for again and again. Never waits."""
+        now = time.monotonic()
+        with self._lock:
+            known = self._uses.get(digest)
+            if known is None:
+                file = acquire(self._using_path(digest), shared=True, wait=False)
+                if file is not None and self.stored(digest).complete:
+                    self._uses[digest] = (file, now)
+                    self._touch(digest)
+                elif file is not None:
+                    # What is not there must not keep anybody from making it.
+                    os.close(file)
+            else:
+                self._uses[digest] = (known[0], now)
+                if now - known[1] > 1:
+                    self._touch(digest)
+        return self.stored(digest)
+
+    @contextmanager
+    def using(self, digests: Iterable[str]) -> Iterator[None]:
+        """Keeps decoded files from being dropped, however long it takes."""
+        with ExitStack() as stack:
+            for digest in sorted(set(digests)):
+                stack.enter_context(held(self._using_path(digest), shared=True))
+            yield
 
     def unpack(self, path: Path, digest: str, cancelled: Callable[[], bool] = lambda: False) -> StoredFile:
         """The decoded file, decoding it first where it is not there whole. Raises FormatError."""
-        stored = self.stored(digest)
-        with _alone(self.folder / f"{digest}.lock"):
-            if stored.complete:
-                os.utime(stored.folder)
-                return stored
-            shutil.rmtree(stored.folder, ignore_errors=True)
-            try:
-                decode_file(path, stored.folder, cancelled)
-            except FormatError:
-                shutil.rmtree(stored.folder, ignore_errors=True)
-                raise
-        self.trim(keep=digest)
-        return StoredFile(stored.folder)
+        if not self.use(digest).complete:
+            with held(self._making_path(digest)):
+                stored = self.stored(digest)
+                if not stored.complete:
+                    shutil.rmtree(stored.folder, ignore_errors=True)
+                    try:
+                        decode_file(path, stored.folder, cancelled)
+                    except FormatError:
+                        shutil.rmtree(stored.folder, ignore_errors=True)
+                        raise
+        stored = self.use(digest)
+        self.trim()
+        return stored
 
-    def trim(self, keep: str = "") -> None:
-        """Drop what was used longest ago until the budget is kept."""
-        entries = sorted((entry for entry in self.folder.iterdir() if entry.is_dir()), key=lambda e: e.stat().st_mtime)
-        sizes = {entry: sum(file.stat().st_size for file in entry.iterdir()) for entry in entries}
-        total = sum(sizes.values())
-        for entry in entries:
+    def trim(self) -> None:
+        """Drop what was used longest ago and is in use by nobody, until the budget is kept."""
+        self._let_go_of_unused()
+        found = []
+        with suppress(FileNotFoundError), os.scandir(self.folder) as entries:
+            found = [(_used(Path(entry.path)), _size(Path(entry.path)), entry.name) for entry in entries]
+        total = sum(size for _, size, _ in found)
+        for _, size, digest in sorted(found):
             if total <= self.budget:
                 return
-            if entry.name != keep and (entry / COMPLETE).exists():
-                shutil.rmtree(entry, ignore_errors=True)
-                total -= sizes[entry]
+            if digest != LOCKS and self._drop(digest):
+                total -= size
+
+    def _drop(self, digest: str) -> bool:
+        """Delete one decoded file, unless somebody uses or makes it."""
+        making = acquire(self._making_path(digest), wait=False)
+        if making is None:
+            return False
+        using = acquire(self._using_path(digest), wait=False)
+        try:
+            if using is None:
+                return False
+            # Away under another name first: nobody finds half of it.
+            away = self.folder / LOCKS / f"{digest}.{os.getpid()}-{threading.get_ident()}.gone"
+            with suppress(FileNotFoundError):
+                (self.folder / digest).rename(away)
+            shutil.rmtree(away, ignore_errors=True)
+            self._using_path(digest).unlink(missing_ok=True)
+            self._making_path(digest).unlink(missing_ok=True)
+            return True
+        finally:
+            for file in (using, making):
+                if file is not None:
+                    os.close(file)
+
+    def close(self) -> None:
+        """Nothing is in use by this library any more."""
+        with self._lock:
+            for file, _ in self._uses.values():
+                os.close(file)
+            self._uses.clear()
+
+    def _using_path(self, digest: str) -> Path:
+        """Shared by all that use a decoded file; alone by who drops it."""
+        return self.folder / LOCKS / f"{digest}.using"
+
+    def _making_path(self, digest: str) -> Path:
+        """Held alone by who unpacks a file, and by who drops it."""
+        return self.folder / LOCKS / f"{digest}.making"
+
+    def _touch(self, digest: str) -> None:
+        with suppress(FileNotFoundError):
+            os.utime(self.folder / digest)
+
+    def _let_go(self, digest: str) -> None:
+        with self._lock:
+            known = self._uses.pop(digest, None)
+        if known:
+            os.close(known[0])
+
+    def _let_go_of_unused(self) -> None:
+        since = time.monotonic() - self.in_use_seconds
+        with self._lock:
+            unused = [digest for digest, (_, used) in self._uses.items() if used <= since]
+        for digest in unused:
+            self._let_go(digest)
+
+
+def _used(folder: Path) -> float:
+    """When a decoded file was used last; long ago where it is gone."""
+    with suppress(FileNotFoundError):
+        return folder.stat().st_mtime
+    return 0.0
+
+
+def _size(folder: Path) -> int:
+    """Bytes of the files in a folder, as far as they are there while it is looked at."""
+    total = 0
+    with suppress(FileNotFoundError, NotADirectoryError), os.scandir(folder) as entries:
+        for entry in entries:
+            with suppress(FileNotFoundError):
+                total += entry.stat().st_size
+    return total

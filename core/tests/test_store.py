@@ -1,0 +1,224 @@
+"""The plane store: kept within a budget, never taking what is used, safe between threads and processes."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import textwrap
+import threading
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from unittest import mock
+
+import numpy as np
+from core_support import CoreTest, gradient, write_exr
+
+from nexal.errors import FormatError
+from nexal.formats import locks
+from nexal.formats.decoding import decode_file
+from nexal.formats.store import LOCKS, Library
+from nexal.formats.stored import COMPLETE, STORE_VERSION
+
+SIZE = 10_000
+
+
+def made(library: Library, digest: str, used: int = 0, size: int = SIZE) -> None:
+    """A decoded file as far as the library is concerned, last used at a time."""
+    folder = library.folder / digest
+    folder.mkdir(parents=True)
+    (folder / "c0000.npy").write_bytes(bytes(size))
+    (folder / COMPLETE).write_text(STORE_VERSION)
+    os.utime(folder, (used, used))
+
+
+class Budget(CoreTest):
+    def library(self, budget: int = int(2.5 * SIZE), in_use_seconds: float = 0.0) -> Library:
+        library = Library(self.folder(), budget, in_use_seconds)
+        self.addCleanup(library.close)
+        return library
+
+    def names(self, library: Library) -> set[str]:
+        return {entry.name for entry in library.folder.iterdir()} - {LOCKS}
+
+    def test_what_was_used_longest_ago_goes_first(self) -> None:
+        library = self.library()
+        for used, digest in enumerate(("b", "c", "a", "d")):
+            made(library, digest, used + 1)
+        library.trim()
+        self.assertEqual(self.names(library), {"a", "d"})
+
+    def test_use_keeps(self) -> None:
+        library = self.library()
+        for used, digest in enumerate("abcd"):
+            made(library, digest, used + 1)
+        self.assertTrue(library.use("a").complete)
+        library.trim()
+        self.assertEqual(self.names(library), {"a", "d"})
+
+    def test_what_is_in_use_is_never_dropped(self) -> None:
+        library = self.library(budget=0, in_use_seconds=300)
+        for used, digest in enumerate("abc"):
+            made(library, digest, used + 1)
+        library.use("a")
+        with library.using(["b"]):
+            library.trim()
+            self.assertEqual(self.names(library), {"a", "b"})
+        library.trim()
+        self.assertEqual(self.names(library), {"a"})
+        library.close()
+        library.trim()
+        self.assertEqual(self.names(library), set())
+
+    def test_what_another_process_uses_is_not_dropped(self) -> None:
+        library = self.library(budget=0)
+        made(library, "a", 1)
+        script = f"""
+            import sys
+            from pathlib import Path
+            from nexal.formats.store import Library
+            with Library(Path({str(library.folder)!r})).using(["a"]):
+                print("held", flush=True)
+                sys.stdin.read()
+        """
+        other = subprocess.Popen(
+            [sys.executable, "-c", textwrap.dedent(script)], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True
+        )
+        assert other.stdout
+        self.assertEqual(other.stdout.readline(), "held\n")
+        library.trim()
+        self.assertEqual(self.names(library), {"a"})
+        other.kill()
+        other.communicate()
+        library.trim()
+        self.assertEqual(self.names(library), set())
+
+    def test_what_an_older_version_unpacked_is_unpacked_anew(self) -> None:
+        library = self.library(budget=1 << 30)
+        made(library, "a", 1)
+        (library.folder / "a" / COMPLETE).write_text("1")
+        path = write_exr(self.folder() / "p.exr", {"R": gradient(20, 10)})
+        stored = library.unpack(path, "a")
+        self.assertTrue(stored.complete)
+        self.assertEqual(set(stored.channels), {"R"})
+
+    def test_a_failed_unpacking_leaves_nothing_and_holds_nothing(self) -> None:
+        library = self.library(budget=1 << 30)
+        path = self.folder() / "broken.exr"
+        path.write_bytes(b"nothing of the kind")
+        for _ in range(2):
+            with self.assertRaises(FormatError):
+                library.unpack(path, "a")
+        self.assertEqual(self.names(library), set())
+
+    def test_files_that_vanish_while_they_are_counted_are_no_fault(self) -> None:
+        library = self.library(budget=SIZE)
+        made(library, "a", 1)
+        stop = threading.Event()
+
+        def churn() -> None:
+            while not stop.is_set():
+                (library.folder / "a" / "x.part").write_bytes(b"1")
+                (library.folder / "a" / "x.part").unlink()
+
+        thread = threading.Thread(target=churn)
+        with library.using(["a"]):
+            thread.start()
+            for _ in range(300):
+                library.trim()
+            stop.set()
+            thread.join()
+
+
+class Together(CoreTest):
+    def test_the_same_file_unpacked_by_several_at_once(self) -> None:
+        path = write_exr(self.folder() / "p.exr", {"R": gradient(400, 300).astype(np.float16)})
+        library = Library(self.folder())
+        self.addCleanup(library.close)
+        with mock.patch("nexal.formats.store.decode_file", wraps=decode_file) as decoded:
+            with ThreadPoolExecutor(4) as pool:
+                found = list(pool.map(lambda _: library.unpack(path, "same"), range(8)))
+            self.assertEqual(decoded.call_count, 1)
+        self.assertEqual([stored.complete for stored in found], [True] * 8)
+        np.testing.assert_array_equal(found[0].samples("R"), gradient(400, 300).astype(np.float16))
+
+    def test_many_processes_unpack_use_and_drop_the_same_files(self) -> None:
+        """What was unpacked or is used is there whole, whatever the others drop."""
+        folder = self.folder()
+        script = f"""
+            import json, random, sys, time
+            from pathlib import Path
+            import nexal.formats.store as store
+            from nexal.formats.stored import COMPLETE, STORE_VERSION
+
+            def slowly(path, folder, cancelled):
+                folder.mkdir(parents=True)
+                for number in range(5):
+                    (folder / f"c{{number}}.part").write_bytes(bytes(2000))
+                    time.sleep(0.001)
+                    (folder / f"c{{number}}.part").rename(folder / f"c{{number}}.npy")
+                (folder / COMPLETE).write_text(STORE_VERSION)
+
+            store.decode_file = slowly
+            library = store.Library(Path({str(folder)!r}), budget=25_000, in_use_seconds=0.02)
+            random.seed(int(sys.argv[1]))
+            until = time.monotonic() + 3
+            rounds = 0
+            while time.monotonic() < until:
+                digest = random.choice("abcdef")
+                stored = library.unpack(Path("/none"), digest)
+                with library.using([digest]):
+                    if not library.stored(digest).complete:
+                        continue
+                    for _ in range(3):
+                        assert len(list(stored.folder.glob("*.npy"))) == 5, "dropped while it was in use"
+                        time.sleep(0.001)
+                library.trim()
+                rounds += 1
+            print(rounds)
+        """
+        others = [
+            subprocess.Popen(
+                [sys.executable, "-c", textwrap.dedent(script), str(number)],
+                stdout=subprocess.PIPE,
+                stderr=subprocess.PIPE,
+                text=True,
+            )
+            for number in range(6)
+        ]
+        for other in others:
+            output, faults = other.communicate(timeout=120)
+            self.assertEqual((other.returncode, faults), (0, ""))
+            self.assertGreater(int(output), 3)
+
+
+class Locks(CoreTest):
+    def test_who_waited_for_a_deleted_lock_takes_the_new_one(self) -> None:
+        path = self.folder() / "lock"
+        first = locks.acquire(path)
+        assert first is not None
+        got: list[int | None] = []
+        waiting = threading.Thread(target=lambda: got.append(locks.acquire(path)))
+        waiting.start()
+        path.unlink()
+        os.close(first)
+        waiting.join()
+        self.assertIsNone(locks.acquire(path, wait=False))
+        assert got[0] is not None
+        os.close(got[0])
+
+    def test_shared_locks_stand_beside_each_other_and_keep_others_out(self) -> None:
+        path = Path(self.folder() / "lock")
+        shared = [locks.acquire(path, shared=True, wait=False) for _ in range(2)]
+        self.assertNotIn(None, shared)
+        self.assertIsNone(locks.acquire(path, wait=False))
+        for file in shared:
+            assert file is not None
+            os.close(file)
+        with locks.held(path):
+            self.assertIsNone(locks.acquire(path, shared=True, wait=False))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -19,7 +19,14 @@ export default tseslint.config(
       "react-hooks/incompatible-library": "off",
       "react-hooks/preserve-manual-memoization": "off",
       "react-hooks/use-memo": "off",
+      // What a store's function answers would be taken for a clean-up and called when the page goes.
+      "no-restricted-syntax": ["error", {
+        selector: "CallExpression[callee.name=/^use(Layout)?Effect$/] > ArrowFunctionExpression[body.type!='BlockStatement']",
+        message: "give an effect a body in braces: what it returns is called as its clean-up",
+      }],
       "@typescript-eslint/no-unused-vars": ["error", { varsIgnorePattern: "^_$", argsIgnorePattern: "^_$", destructuredArrayIgnorePattern: "^_$", ignoreRestSiblings: true }],
     },
   },
+  // In tests what is missing fails the test.
+  { files: ["tests/**/*.ts"], rules: { "@typescript-eslint/no-non-null-assertion": "off" } },
 );

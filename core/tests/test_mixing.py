@@ -433,6 +433,18 @@ class Traits(CoreTest):
                 if role == "depth":
                     self.assertEqual(trait.span(), span)
 
+    def test_what_a_step_makes_is_known_before_it_is_computed(self) -> None:
+        given_sources = sources(1, "black", Alpha.STRAIGHT)
+        for op, case in CASES.items():
+            with self.subTest(op=op):
+                ports = {port: feed for port, feed in case.ports.items() if (op, port) != ("grow", "picture")}
+                steps = [*case.before, {"name": "result", "op": op, "in": ports, "set": dict(case.set)}]
+                made = run(steps, given_sources).description.is_plane
+                # All that is fed here are pictures.
+                expected = catalogue()[op].makes == "plane"
+                # One number makes a plane of a constant; a new one has three.
+                self.assertEqual(made, True if op == "constant" else expected)
+
     def test_every_operation_answers_for_every_channel(self) -> None:
         given_sources = sources(1, "black", Alpha.STRAIGHT)
         for op in CASES:

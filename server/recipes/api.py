@@ -69,6 +69,7 @@ class OperationRow(Schema):
     needs: str
     ports: list[PortRow]
     free_ports: str | None
+    makes: str = Field(description="What a new step makes: plane, picture, or the same as its first port is fed with")
     settings: dict[str, dict[str, Any]]
 
 

@@ -34,6 +34,7 @@ def operation_row(operation: Operation) -> dict[str, Any]:
             for port in operation.ports
         ],
         "free_ports": operation.free_ports,
+        "makes": operation.makes,
         "settings": settings,
     }
 

@@ -16,6 +16,8 @@ from nexal.kernels.pointmath import Value, unpremultiplied, where
 from nexal.picture import ROLE_ALPHA, ROLE_COLOUR, ROLE_MASK, Alpha, Description, Plane, Trait, Window, is_alpha
 
 Kind = Literal["plane", "picture", "any"]
+Made = Literal["plane", "picture", "same"]
+"""What a step makes as it is added: `same` what its first port is fed with."""
 Domain = Literal["display", "scene"]
 Channels = Mapping[str, Value]
 
@@ -110,6 +112,7 @@ class Operation:
     family: ClassVar[str]
     needs: ClassVar[str] = ""
     ports: ClassVar[tuple[Port, ...]] = ()
+    makes: ClassVar[Made] = "picture"
     free_ports: ClassVar[Kind | None] = None
     """Kind of further ports that a step may name as it likes; None where there are none."""
     whole: ClassVar[bool] = False

@@ -182,6 +182,7 @@ class Cross(PointOperation):
 
     name = "cross"
     family = "channels"
+    makes = "plane"
     needs = "start a matte from two channels; blend channels"
     ports = (Port("a", "plane", "Backdrop"), Port("b", "plane", "Laid upon it"))
     Settings = CrossSettings
@@ -226,6 +227,7 @@ class Arithmetic(PointOperation):
 
     name = "arithmetic"
     family = "channels"
+    makes = "same"
     needs = "add, subtract, multiply, divide, offset or gain a channel"
     ports = (Port("from", "any", "What is changed"),)
     Settings = ArithmeticSettings
@@ -308,6 +310,7 @@ class Weigh(PointOperation):
 
     name = "weigh"
     family = "channels"
+    makes = "plane"
     needs = "luminance, greyscale, mix channels into one"
     ports = (Port("from", "picture", "Picture to weigh"),)
     Settings = WeighSettings
@@ -350,6 +353,7 @@ class Invert(PointOperation):
 
     name = "invert"
     family = "channels"
+    makes = "same"
     needs = "turn a matte round, negate"
     ports = (Port("from", "any", "What is turned round"),)
     judges = ("from",)
@@ -401,6 +405,7 @@ class Clamp(PointOperation):
 
     name = "clamp"
     family = "channels"
+    makes = "same"
     needs = "limit values, cut off above 1 and below 0"
     ports = (Port("from", "any", "What is limited"),)
     Settings = ClampSettings

@@ -39,6 +39,7 @@ class Logic(PointOperation):
 
     name = "logic"
     family = "mattes"
+    makes = "plane"
     needs = "union, intersect, subtract, combine mattes; core and edge matte together"
     ports = (Port("mattes", "plane", "Mattes", many=True),)
     Settings = LogicSettings

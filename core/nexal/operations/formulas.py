@@ -69,6 +69,7 @@ class FormulaOperation(PointOperation):
 
     name = "formula"
     family = "channels"
+    makes = "plane"
     needs = "expression, own calculation, mathematics on channels"
     free_ports = "any"
     Settings = FormulaSettings

@@ -109,6 +109,7 @@ class ScreenPull(_Pull):
 
     name = "screen_pull"
     family = "mattes"
+    makes = "plane"
     needs = "key a green screen, blue screen; matte from a coloured backing; clean plate"
     ports = (
         Port("picture", "picture", "Picture before a coloured screen"),
@@ -161,6 +162,7 @@ class HuePull(_Pull):
 
     name = "hue_pull"
     family = "mattes"
+    makes = "plane"
     needs = "key by hue, matte from a colour, chroma distance"
     ports = (Port("picture", "picture", "Picture"),)
     Settings = HuePullSettings
@@ -196,6 +198,7 @@ class LumaPull(PointOperation):
 
     name = "luma_pull"
     family = "mattes"
+    makes = "plane"
     needs = "key by brightness, highlights, shadows"
     ports = (Port("picture", "any", "Picture or channel"),)
     judges = ("picture",)
@@ -247,6 +250,7 @@ class DifferencePull(_Pull):
 
     name = "difference_pull"
     family = "mattes"
+    makes = "plane"
     needs = "difference from a clean plate, what has changed"
     ports = (Port("picture", "picture", "Picture"), Port("clean", "picture", "The same without the subject"))
     Settings = DifferencePullSettings

@@ -95,6 +95,7 @@ class Ramp(PointOperation):
 
     name = "ramp"
     family = "channels"
+    makes = "plane"
     needs = "gradient, wipe, falloff"
     ports = (LIKE,)
     Settings = RampSettings
@@ -135,6 +136,7 @@ class Noise(Operation):
 
     name = "noise"
     family = "channels"
+    makes = "plane"
     needs = "clouds, grain, break up, texture"
     ports = (LIKE,)
     Settings = NoiseSettings

@@ -59,6 +59,7 @@ class Stretch(PointOperation):
 
     name = "stretch"
     family = "mattes"
+    makes = "same"
     needs = "pull the ends in; black point, white point, contrast of a matte"
     ports = (Port("from", "any", "Matte or picture"),)
     judges = ("from",)
@@ -122,6 +123,7 @@ class Threshold(PointOperation):
 
     name = "threshold"
     family = "mattes"
+    makes = "plane"
     needs = "hard matte, two values only"
     ports = (Port("from", "plane", "Matte or channel"),)
     Settings = ThresholdSettings
@@ -155,6 +157,7 @@ class Grow(Operation):
 
     name = "grow"
     family = "mattes"
+    makes = "plane"
     needs = "dilate, erode, choke, spread, shrink the edge"
     ports = (
         Port("matte", "plane", "Matte"),
@@ -241,6 +244,7 @@ class Despeckle(Operation):
 
     name = "despeckle"
     family = "mattes"
+    makes = "plane"
     needs = "remove specks, dust, fill holes, clean a matte"
     ports = (Port("matte", "plane", "Matte"),)
     whole = True

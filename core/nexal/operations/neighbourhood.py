@@ -43,6 +43,7 @@ class Blur(MixingOperation):
 
     name = "blur"
     family = "mattes"
+    makes = "same"
     needs = "soften, feather, smooth"
     ports = (Port("from", "any", "What is blurred"), Port("matte", "plane", "Where it is blurred", required=False))
     mixes = "from"

@@ -73,6 +73,7 @@ class Bay(PointOperation):
 
     name = "bay"
     family = "packing"
+    makes = "plane"
     needs = "texture channel, roughness, metallic, occlusion, base fill in per cent, lay a mask in, cut a decal out"
     ports = (LIKE,)
     Settings = BaySettings

@@ -85,6 +85,7 @@ class TouchUp(Operation):
 
     name = "touch_up"
     family = "mattes"
+    makes = "same"
     needs = "paint, brush, clean up by hand, erase"
     ports = (Port("matte", "any", "Matte or picture"),)
     Settings = TouchUpSettings

@@ -37,6 +37,7 @@ class FineEdge(Operation):
 
     name = "fine_edge"
     family = "mattes"
+    makes = "plane"
     needs = "refine hair, fur, fine edge from a rough matte, trimap, matting"
     ports = (Port("picture", "picture", "Picture"), Port("matte", "plane", "Rough matte or trimap"))
     slow = True

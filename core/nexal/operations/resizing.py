@@ -38,6 +38,7 @@ class Resize(MixingOperation):
 
     name = "resize"
     family = "packing"
+    makes = "same"
     needs = "scale, another size, resample, texture size, power of two"
     ports = (Port("from", "any", "What is resized"),)
     mixes = "from"

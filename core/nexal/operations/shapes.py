@@ -108,6 +108,7 @@ class Shape(Operation):
 
     name = "shape"
     family = "mattes"
+    makes = "plane"
     needs = "draw, garbage matte, mask by hand, keep or throw away an area"
     ports = (LIKE,)
     Settings = ShapeSettings

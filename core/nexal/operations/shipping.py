@@ -28,6 +28,7 @@ class Mip(Operation):
 
     name = "mip"
     family = "packing"
+    makes = "same"
     needs = "mip level, smaller texture from afar, bleeding between neighbours"
     ports = (Port("from", "any", "The texture"),)
     Settings = MipSettings
@@ -80,6 +81,7 @@ class Blocks(Operation):
 
     name = "blocks"
     family = "packing"
+    makes = "same"
     needs = "block compression preview, texture compression artefacts, bleeding between channels"
     ports = (Port("from", "any", "The texture"),)
     slow = True

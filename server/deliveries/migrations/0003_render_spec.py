@@ -1,7 +1,9 @@
+from typing import Any
+
 from django.db import migrations, models
 
 
-def copy_specifications(apps, schema_editor):
+def copy_specifications(apps: Any, schema_editor: Any) -> None:
     """Renders of before this column were made by what their deliverables say."""
     for render in apps.get_model("deliveries", "Render").objects.select_related("deliverable").iterator():
         render.spec = render.deliverable.spec

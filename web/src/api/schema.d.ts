@@ -747,7 +747,7 @@ export interface paths {
         post?: never;
         /**
          * Remove
-         * @description Forget a deliverable and what was rendered of it.
+         * @description Forget a deliverable, what was rendered of it, and the files of that.
          */
         delete: operations["deliveries_api_remove"];
         options?: never;
@@ -1111,6 +1111,11 @@ export interface components {
             ports: components["schemas"]["PortRow"][];
             /** Free Ports */
             free_ports: string | null;
+            /**
+             * Makes
+             * @description What a new step makes: plane, picture, or the same as its first port is fed with
+             */
+            makes: string;
             /** Settings */
             settings: {
                 [key: string]: {

@@ -12,6 +12,8 @@ import { Projects } from "@/projects/Projects";
 import { Shots } from "@/projects/Shots";
 import { ShotPage } from "@/shot/ShotPage";
 
+import { Fault } from "./Fault";
+
 const client = new QueryClient({
   defaultOptions: {
     queries: {
@@ -28,15 +30,13 @@ function Inside() {
   const location = useLocation();
   const queries = useQueryClient();
   // A session that ended elsewhere shows as a refusal: ask again who we are.
-  useEffect(
-    () =>
-      queries.getQueryCache().subscribe((event) => {
-        const error = event.query.state.error;
-        if (error instanceof ApiError && error.status === 401 && session.data?.person)
-          void queries.invalidateQueries({ queryKey: ["session"] });
-      }),
-    [queries, session.data],
-  );
+  useEffect(() => {
+    return queries.getQueryCache().subscribe((event) => {
+      const error = event.query.state.error;
+      if (error instanceof ApiError && error.status === 401 && session.data?.person)
+        void queries.invalidateQueries({ queryKey: ["session"] });
+    });
+  }, [queries, session.data]);
   if (session.isPending) return <Waiting text="Opening Nexal" />;
   if (session.isError)
     return (
@@ -67,9 +67,10 @@ function Nowhere() {
 }
 
 const router = createBrowserRouter([
-  { path: "/sign-in", element: <SignIn /> },
+  { path: "/sign-in", element: <SignIn />, errorElement: <Fault /> },
   {
     element: <Inside />,
+    errorElement: <Fault />,
     children: [
       { path: "/", element: <Navigate replace to="/projects" /> },
       { path: "/projects", element: <Projects /> },

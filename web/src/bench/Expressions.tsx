@@ -67,7 +67,9 @@ function Expression({
   onRemove: (() => void) | undefined;
 }) {
   const [typed, setTyped] = useState(text);
-  useEffect(() => setTyped(text), [text]);
+  useEffect(() => {
+    setTyped(text);
+  }, [text]);
   const commit = () => typed.trim() && typed !== text && onChange(typed);
   return (
     <div>

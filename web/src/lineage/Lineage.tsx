@@ -42,7 +42,9 @@ export function Lineage({
   const sources = Object.keys(sourcesOf(recipe));
   const steps = stepsOf(recipe);
 
-  useLayoutEffect(() => setWidth(ribbon.current?.scrollWidth ?? 0), [recipe]);
+  useLayoutEffect(() => {
+    setWidth(ribbon.current?.scrollWidth ?? 0);
+  }, [recipe]);
   useEffect(() => {
     ribbon.current
       ?.querySelector('[aria-current="true"]')

@@ -1,17 +1,67 @@
 import type { Item, OperationRow } from "@/api/client";
-import { type Feed, type Recipe, type Step, freeName, sourcesOf } from "@/api/recipe";
+import {
+  type Feed,
+  type Recipe,
+  type Step,
+  findStep,
+  firstInput,
+  freeName,
+  itemOf,
+  itemsOf,
+  restOf,
+  sourcesOf,
+} from "@/api/recipe";
 import { pictureOf } from "@/stage/focus";
 
 interface Context {
   recipe: Recipe;
+  /** What the server told of the items so far; of a step just added it has told nothing yet. */
   items: Item[];
   item: string | null;
   /** Channels shown alone, if any: a plane port takes the first. */
   alone: string[] | null;
+  operations: OperationRow[];
 }
 
+/** What a new step may be fed from. */
+interface Offer {
+  name: string;
+  plane: boolean;
+  channels: string[];
+}
+
+/** Every item in order: as the server told it, else as far as its recipe tells. */
+function offersOf({ recipe, items, item, operations }: Context): Offer[] {
+  const known = new Map(items.map((entry) => [entry.name, entry]));
+  const made = new Map<string, Offer>();
+  for (const name of itemsOf(recipe)) {
+    const told = known.get(name);
+    if (told && !told.problem) made.set(name, told);
+    else if (!told || name === item) made.set(name, foretold(recipe, name, made, operations));
+  }
+  return [...made.values()];
+}
+
+/** An item that nothing is told of yet: by what its operation makes of what it is fed with. */
+function foretold(
+  recipe: Recipe,
+  name: string,
+  above: Map<string, Offer>,
+  operations: OperationRow[],
+): Offer {
+  const step = findStep(recipe, name);
+  const makes = operations.find((operation) => operation.op === step?.op)?.makes ?? "picture";
+  const input = firstInput(step);
+  const fed = input ? above.get(itemOf(input)) : undefined;
+  const plane = step !== undefined && (makes === "plane" || (makes === "same" && isPlane(input, fed)));
+  return { name, plane, channels: plane ? ["Y"] : fed && !fed.plane ? fed.channels : ["R", "G", "B"] };
+}
+
+const isPlane = (address: string | undefined, fed: Offer | undefined) =>
+  Boolean(fed?.plane) || (address !== undefined && (fed?.channels.includes(restOf(address)) ?? false));
+
 /** Addresses of single planes that an item offers, the most useful first. */
-function planesOf(item: Item): string[] {
+function planesOf(item: Offer): string[] {
   if (item.plane) return [item.name];
   return item.channels.map((channel) => `${item.name}.${channel}`);
 }
@@ -19,7 +69,7 @@ function planesOf(item: Item): string[] {
 /** A new step of an operation with every required port fed sensibly from what is in focus. */
 export function newStep(operation: OperationRow, context: Context, dragged?: string): Step {
   const { recipe, items } = context;
-  const sound = items.filter((entry) => !entry.problem);
+  const sound = offersOf(context);
   const chosen = sound.find((entry) => entry.name === context.item) ?? sound[0];
   const taken = new Set<string>();
   const ports: Record<string, Feed> = {};
@@ -90,7 +140,7 @@ export function newStep(operation: OperationRow, context: Context, dragged?: str
   };
 }
 
-function defaultRoutes(chosen: Item | undefined): Record<string, unknown> {
+function defaultRoutes(chosen: Offer | undefined): Record<string, unknown> {
   const from = chosen ? (chosen.plane ? chosen.name : `${chosen.name}.${chosen.channels[0]}`) : "";
   return { mask: { from } };
 }

@@ -9,7 +9,7 @@ export function Conflict() {
   if (!conflict) return null;
   return (
     <Modal
-      title="Somebody else saved this shot"
+      title="Another revision was saved"
       about={`${conflict.problem.message}.`}
       open
       onClose={() => undefined}

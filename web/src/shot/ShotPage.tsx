@@ -3,7 +3,7 @@ import { type DragEvent, useEffect, useRef, useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 
 import { type OperationRow, type ShotWhole, api, got, problemOf } from "@/api/client";
-import { useItems, useOperations } from "@/api/queries";
+import { useItems, useOperations, useSession } from "@/api/queries";
 import {
   type Recipe,
   changeStep,
@@ -33,6 +33,7 @@ import { Conflict } from "./Conflict";
 import { NoteDialog, RemoveDialog, RenameDialog } from "./dialogs";
 import { useDraft } from "./draft";
 import { Help } from "./Help";
+import { Leaving } from "./Leaving";
 import { useMarks } from "./marks";
 import { useImport } from "./sources";
 import { TopBar } from "./TopBar";
@@ -44,27 +45,37 @@ export function ShotPage() {
   const shot = Number(useParams().shot);
   const answer = useQuery({
     queryKey: ["shot", shot],
-    queryFn: () => got(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: shot } } })),
+    queryFn: async () => {
+      const { stamp } = useDraft.getState();
+      const whole = await got(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: shot } } }));
+      return { whole, stamp };
+    },
     staleTime: 0,
     gcTime: 0,
     refetchOnWindowFocus: false,
   });
-  const draft = useDraft();
-  const head = answer.data?.head;
-  const { open } = draft;
-  const marks = answer.data?.marks;
+  const open = useDraft((state) => state.shot === shot && state.head !== null);
+  const person = useSession().data?.person?.username ?? null;
+  const told = answer.data;
+  const marks = told?.whole.marks;
   useEffect(() => {
     if (marks) useMarks.getState().open(shot, marks);
   }, [shot, marks]);
   useEffect(() => {
-    if (head) {
-      open(shot, head);
-      useView.getState().reset();
-      useTools.getState().change({ tool: "none", ring: false });
-    }
-  }, [shot, head, open]);
+    if (!told) return;
+    const draft = useDraft.getState();
+    const { head, role } = told.whole;
+    if (draft.shot === shot && draft.head) draft.hear(head, told.stamp);
+    else void draft.open(shot, head, role === "viewer" ? null : person);
+  }, [shot, told, person]);
   useEffect(() => {
-    const warn = (event: BeforeUnloadEvent) => useDraft.getState().unsaved && event.preventDefault();
+    useView.getState().reset();
+    useTools.getState().change({ tool: "none", ring: false });
+  }, [shot]);
+  useEffect(() => {
+    const warn = (event: BeforeUnloadEvent) => {
+      if (useDraft.getState().unsaved) event.preventDefault();
+    };
     window.addEventListener("beforeunload", warn);
     return () => window.removeEventListener("beforeunload", warn);
   }, []);
@@ -75,8 +86,8 @@ export function ShotPage() {
         <Message problem={problemOf(answer.error)} />
       </main>
     );
-  if (!answer.data || draft.shot !== shot || !draft.head) return <Waiting text="Opening the shot" />;
-  return <OpenShot whole={answer.data} />;
+  if (!told || !open) return <Waiting text="Opening the shot" />;
+  return <OpenShot whole={told.whole} />;
 }
 
 type Asking = { kind: "rename" | "remove" | "note"; name: string } | null;
@@ -111,16 +122,17 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
       return next;
     });
   const choose = (name: string) => name !== item && go({ item: name });
-  const put = (change: (before: Recipe) => [Recipe, string]) => {
-    const [next, name] = change(useDraft.getState().recipe);
-    edit(() => next);
-    go({ item: name });
-  };
+  const put = (change: (before: Recipe) => [Recipe, string]) =>
+    edit((before) => {
+      const [next, name] = change(before);
+      go({ item: name });
+      return next;
+    });
   const alone = useView((state) => (state.alone?.item === item ? state.alone.channels : null));
 
   const add = (operation: OperationRow, dragged?: string) =>
     put((before) => {
-      const step = newStep(operation, { recipe: before, items, item, alone }, dragged);
+      const step = newStep(operation, { recipe: before, items, item, alone, operations }, dragged);
       return [insertAfter(before, step, item && findStep(before, item) ? item : null), step.name];
     });
   const cross = (a: string, b: string) =>
@@ -232,6 +244,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
       />
       <Help open={helping} onClose={() => setHelping(false)} />
       <Conflict />
+      <Leaving />
       {asking?.kind === "rename" && (
         <RenameDialog
           recipe={recipe}

@@ -27,7 +27,8 @@ const BENCHES = [
 
 /** Where we are, the benches, the revision, undo and redo. */
 export function TopBar({ shot, bench, onBench, onHelp }: Props) {
-  const { head, saving, unsaved, problem, undo, redo, settle } = useDraft();
+  const { head, saving, unsaved, problem, canUndo, canRedo, restored, undo, redo, settle, dismiss } =
+    useDraft();
   const navigate = useNavigate();
   const client = useQueryClient();
   const writable = shot.role !== "viewer";
@@ -60,6 +61,16 @@ export function TopBar({ shot, bench, onBench, onHelp }: Props) {
           {state}
         </span>
       )}
+      {restored && !problem && (
+        <button
+          type="button"
+          onClick={dismiss}
+          title="It was kept in this browser when the page was left; undo takes it back"
+          className="text-lichen"
+        >
+          unsaved work found and brought back
+        </button>
+      )}
       {problem && (
         <Button onClick={settle} title={`${problem.message}; ${problem.remedy}`}>
           Try again
@@ -70,13 +81,16 @@ export function TopBar({ shot, bench, onBench, onHelp }: Props) {
       </span>
       {writable ? (
         <>
-          <Tip text={head?.parent ? `Undo: ${head.sentence}` : "Nothing to undo"} keys="Ctrl Z">
-            <Button onClick={() => void undo()} disabled={!head?.parent}>
+          <Tip
+            text={unsaved ? "Undo the last change" : canUndo ? `Undo: ${head?.sentence}` : "Nothing to undo"}
+            keys="Ctrl Z"
+          >
+            <Button onClick={undo} disabled={!canUndo}>
               Undo
             </Button>
           </Tip>
           <Tip text="Redo" keys="Ctrl Shift Z">
-            <Button onClick={() => void redo()} disabled={!head?.redo}>
+            <Button onClick={redo} disabled={!canRedo}>
               Redo
             </Button>
           </Tip>

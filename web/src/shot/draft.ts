@@ -1,7 +1,15 @@
 import { create } from "zustand";
 
-import { ApiError, type Problem, type RevisionWhole, api, got, problemOf } from "@/api/client";
+import { ApiError, type Problem, type RevisionWhole, problemOf } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
+
+import { type Kept, type Keeper, browserKeeper } from "./kept";
+import { type Server, type Way, server as realServer } from "./server";
+
+type Change = (recipe: Recipe) => Recipe;
+
+/** What is to happen once a move through the history, asked for before it, is done. */
+type Later = { way: Way } | { change: Change; done: boolean };
 
 interface Draft {
   shot: number;
@@ -10,118 +18,351 @@ interface Draft {
   /** A change that the server does not have yet. */
   unsaved: boolean;
   saving: boolean;
-  /** Somebody else's revision stands in the way. */
+  /** Steps back and on, counting those that the server does not know. */
+  canUndo: boolean;
+  canRedo: boolean;
+  /** Work of an earlier page was found in this browser. */
+  restored: boolean;
+  /** Another revision stands in the way: somebody else's, or one that came while this work was waiting. */
   conflict: { problem: Problem; head: RevisionWhole } | null;
   problem: Problem | null;
-  open: (shot: number, head: RevisionWhole) => void;
+  /** Counts what this page did to the shot: an answer asked for before is out of date. */
+  stamp: number;
+  /** Open a shot, with what this browser kept of it; `owner` is nobody where it may not be changed. */
+  open: (shot: number, head: RevisionWhole, owner: string | null) => Promise<void>;
+  /** The head as the server told it at a stamp; taken where nothing here is newer. */
+  hear: (head: RevisionWhole, stamp: number) => void;
   /** Change the recipe; it is saved as a revision at once, or, while something is dragged, on a later `settle`. */
-  edit: (change: (recipe: Recipe) => Recipe, done?: boolean) => void;
+  edit: (change: Change, done?: boolean) => void;
   settle: () => void;
-  undo: () => Promise<void>;
-  redo: () => Promise<void>;
+  undo: () => void;
+  redo: () => void;
   takeTheirs: () => void;
   keepMine: () => void;
   dismiss: () => void;
+  /** Settled once everything is saved, or cannot be for now. */
+  finished: () => Promise<boolean>;
 }
 
 export const EMPTY: Recipe = { nexal: 1 };
+const RETRY_MS = [1000, 2000, 4000, 8000, 15_000];
 
-type Route = "/api/shots/{shot_id}/undo" | "/api/shots/{shot_id}/redo";
-
+const away = (error: unknown) => !(error instanceof ApiError) || error.status === 0 || error.status >= 500;
 const asRecipe = (revision: RevisionWhole) => revision.recipe as unknown as Recipe;
+const same = (a: Recipe, b: Recipe) => JSON.stringify(a) === JSON.stringify(b);
 
-/** The recipe being edited, and its way to the server: one save at a time, never over somebody else's. */
-export const useDraft = create<Draft>((set, get) => {
-  async function save(): Promise<void> {
-    const { shot, head, recipe, unsaved, saving, conflict } = get();
-    if (!head || !unsaved || saving || conflict) return;
-    set({ saving: true, problem: null });
-    try {
-      const revision = await got(
-        api.POST("/api/shots/{shot_id}/revisions", {
-          params: { path: { shot_id: shot } },
-          body: { parent: head.number, recipe: recipe as unknown as Record<string, unknown> },
-        }),
-      );
-      if (get().shot !== shot) return;
-      const later = get().recipe !== recipe;
-      set({ head: revision, saving: false, unsaved: later });
-      if (later) await save();
-    } catch (error) {
-      set({ saving: false });
-      if (error instanceof ApiError && error.problem.code === "conflict") await meet(error.problem);
-      else set({ problem: problemOf(error) });
-    }
-  }
+/**
+ * The recipe being edited, and its way to the server. Edits, moves through the history and saves are done one after
+ * the other, in the order they were asked for; what the server does not have is kept in the browser.
+ */
+export function createDraft(server: Server, keeper: Keeper) {
+  return create<Draft>((set, get) => {
+    let owner: string | null = null;
+    /** Settled edits that the server does not have, the oldest first. */
+    let waiting: Recipe[] = [];
+    /** The recipe holds a change that has not settled. */
+    let loose = false;
+    /** What was undone here before the server had it, and marks of what it undid itself; the newest last. */
+    let undone: (Recipe | "server")[] = [];
+    let later: Later[] = [];
+    let sending = false;
+    /** What was sent without an answer: it may have reached the server. */
+    let unanswered: Recipe | null = null;
+    let working: Promise<void> | null = null;
+    let failures = 0;
+    let retry: ReturnType<typeof setTimeout> | undefined;
+    let keeping: Promise<void> = Promise.resolve();
 
-  async function meet(problem: Problem): Promise<void> {
-    const { shot } = get();
-    try {
-      const whole = await got(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: shot } } }));
-      set({ conflict: { problem, head: whole.head } });
-    } catch (error) {
-      set({ problem: problemOf(error) });
-    }
-  }
-
-  /** Moves wait for each other: two quick presses of undo are two steps back. */
-  let moves: Promise<void> = Promise.resolve();
-  const queued = (route: Route) => (moves = moves.then(() => moveHead(route)));
-
-  async function moveHead(route: Route): Promise<void> {
-    await save();
-    // A save that is on its way already comes first: undo takes back what is seen.
-    while (get().saving) await new Promise((resolve) => setTimeout(resolve, 20));
-    const { shot, head, conflict, unsaved } = get();
-    if (!head || conflict || unsaved) return;
-    try {
-      const moved = await got(
-        api.POST(route, { params: { path: { shot_id: shot } }, body: { head: head.number } }),
-      );
-      set({ head: moved, recipe: asRecipe(moved), problem: null });
-    } catch (error) {
-      if (error instanceof ApiError && error.problem.code === "conflict") await meet(error.problem);
-      else if (!(error instanceof ApiError && error.problem.code === "no_more"))
-        set({ problem: problemOf(error) });
-    }
-  }
-
-  return {
-    shot: 0,
-    head: null,
-    recipe: EMPTY,
-    unsaved: false,
-    saving: false,
-    conflict: null,
-    problem: null,
-    open: (shot, head) =>
+    function show(change: Partial<Draft> = {}): void {
+      const { head } = { ...get(), ...change };
+      const local = waiting.length > 0 || loose;
+      const unsaved = local || later.some((entry) => "change" in entry);
       set({
-        shot,
-        head,
-        recipe: asRecipe(head),
-        unsaved: false,
-        saving: false,
-        conflict: null,
-        problem: null,
-      }),
-    edit: (change, done = true) => {
+        unsaved,
+        // Where nothing is left to be saved, nothing failed to be.
+        ...(unsaved || later.length ? {} : { problem: null }),
+        canUndo: local || Boolean(head?.parent),
+        canRedo: undone.length > 0 || (!local && Boolean(head?.redo)),
+        ...change,
+      });
+    }
+
+    /** Writes follow each other, so that the last one counts. */
+    function keep(): void {
+      const { shot, head, recipe } = get();
+      if (!head || !owner) return;
+      const recipes = loose ? [...waiting, recipe] : [...waiting];
+      const kept: Kept = { shot, owner, base: head.number, recipes };
+      keeping = keeping
+        .then(() => (recipes.length ? keeper.keep(kept) : keeper.forget(shot)))
+        .catch(() => undefined);
+    }
+
+    function settleHere(): void {
+      if (!loose) return;
+      loose = false;
+      const { head, recipe } = get();
+      const before = waiting.at(-1) ?? (head ? asRecipe(head) : EMPTY);
+      // What was put back to what it was is no step of the history.
+      if (same(before, recipe)) set({ recipe: before });
+      else waiting = [...waiting, recipe];
+    }
+
+    function apply(change: Change, done: boolean): void {
       const recipe = change(get().recipe);
-      if (recipe !== get().recipe) set({ recipe, unsaved: true });
-      if (done) void save();
-    },
-    settle: () => void save(),
-    undo: () => queued("/api/shots/{shot_id}/undo"),
-    redo: () => queued("/api/shots/{shot_id}/redo"),
-    takeTheirs: () => {
-      const theirs = get().conflict?.head;
-      if (theirs) set({ head: theirs, recipe: asRecipe(theirs), unsaved: false, conflict: null });
-    },
-    keepMine: () => {
-      const theirs = get().conflict?.head;
-      if (!theirs) return;
-      set({ head: theirs, unsaved: true, conflict: null });
-      void save();
-    },
-    dismiss: () => set({ problem: null }),
-  };
-});
+      if (recipe !== get().recipe) {
+        loose = true;
+        undone = [];
+        set({ recipe });
+      }
+      if (done) settleHere();
+      keep();
+      show();
+    }
+
+    /** Redo what was undone before the server had it; whether there was such a thing. */
+    function redoHere(): boolean {
+      const last = undone.at(-1);
+      if (!last || last === "server") return false;
+      undone = undone.slice(0, -1);
+      waiting = [...waiting, last];
+      show({ recipe: last });
+      keep();
+      return true;
+    }
+
+    function work(): Promise<void> {
+      clearTimeout(retry);
+      working ??= run().finally(() => {
+        working = null;
+      });
+      return working;
+    }
+
+    async function run(): Promise<void> {
+      while (!get().conflict && (waiting.length || later.length)) {
+        const entry = later[0];
+        if (waiting.length) {
+          if (!(await send())) return;
+        } else if (entry && "change" in entry) {
+          later = later.slice(1);
+          apply(entry.change, entry.done);
+        } else if (entry) {
+          if (entry.way === "redo" && redoHere()) later = later.slice(1);
+          else if (await moveHead(entry.way)) later = later.slice(1);
+          else return;
+          show();
+        }
+      }
+    }
+
+    async function send(): Promise<boolean> {
+      const { shot, head } = get();
+      const recipe = waiting[0]!;
+      sending = true;
+      show({ saving: true });
+      try {
+        const revision = await server.save(shot, head!.number, recipe);
+        if (get().shot !== shot) return false;
+        failures = 0;
+        unanswered = null;
+        waiting = waiting.slice(1);
+        set({ head: revision, stamp: get().stamp + 1, problem: null });
+        keep();
+        return true;
+      } catch (error) {
+        if (get().shot !== shot) return false;
+        if (away(error)) unanswered = recipe;
+        return await failed(error);
+      } finally {
+        sending = false;
+        if (get().shot === shot) show({ saving: false });
+      }
+    }
+
+    async function moveHead(way: Way): Promise<boolean> {
+      const { shot, head } = get();
+      show({ saving: true });
+      try {
+        const moved = await server.move(shot, way, head!.number);
+        if (get().shot !== shot) return false;
+        failures = 0;
+        if (way === "undo") undone = [...undone, "server"];
+        else if (undone.at(-1) === "server") undone = undone.slice(0, -1);
+        set({ head: moved, recipe: asRecipe(moved), stamp: get().stamp + 1, problem: null });
+        return true;
+      } catch (error) {
+        if (get().shot !== shot) return false;
+        if (error instanceof ApiError && error.problem.code === "no_more") return true;
+        return await failed(error);
+      } finally {
+        if (get().shot === shot) show({ saving: false });
+      }
+    }
+
+    /** Answers whether to go on at once. */
+    async function failed(error: unknown): Promise<boolean> {
+      const problem = problemOf(error);
+      if (problem.code === "conflict") {
+        const { shot } = get();
+        try {
+          const head = await server.head(shot);
+          if (get().shot !== shot) return false;
+          if (unanswered && same(unanswered, asRecipe(head))) return reached(head);
+          meet(problem, head);
+          return false;
+        } catch (second) {
+          return failed(second);
+        }
+      }
+      set({ problem });
+      // A server that is away comes back; what it refuses, it refuses again.
+      if (away(error)) {
+        retry = setTimeout(() => void work(), RETRY_MS[Math.min(failures, RETRY_MS.length - 1)]);
+        failures += 1;
+      }
+      return false;
+    }
+
+    /** The revision in the way is this page's own: only the answer was lost. */
+    function reached(head: RevisionWhole): boolean {
+      if (waiting[0] && same(waiting[0], asRecipe(head))) waiting = waiting.slice(1);
+      unanswered = null;
+      set({ head, stamp: get().stamp + 1, problem: null });
+      keep();
+      return true;
+    }
+
+    function meet(problem: Problem, theirs: RevisionWhole): void {
+      // What was only undone or redone here is no work that could be lost.
+      if (!waiting.length && !loose) {
+        later = later.filter((entry) => "change" in entry);
+        show({ head: theirs, recipe: asRecipe(theirs), stamp: get().stamp + 1 });
+      } else show({ conflict: { problem, head: theirs } });
+    }
+
+    function put(head: RevisionWhole): void {
+      waiting = [];
+      undone = [];
+      later = [];
+      loose = false;
+      show({ head, recipe: asRecipe(head), conflict: null, problem: null, stamp: get().stamp + 1 });
+      keep();
+    }
+
+    if (typeof window !== "undefined") window.addEventListener("online", () => void work());
+
+    return {
+      shot: 0,
+      head: null,
+      recipe: EMPTY,
+      unsaved: false,
+      saving: false,
+      canUndo: false,
+      canRedo: false,
+      restored: false,
+      conflict: null,
+      problem: null,
+      stamp: 0,
+      open: async (shot, head, person) => {
+        const found = person ? await keeper.find(shot, person).catch(() => null) : null;
+        clearTimeout(retry);
+        owner = person;
+        waiting = [];
+        undone = [];
+        later = [];
+        loose = false;
+        failures = 0;
+        unanswered = null;
+        const start = { shot, head, conflict: null, problem: null, saving: false, restored: false };
+        // A save whose answer was lost may have reached the server.
+        const arrived = found ? found.recipes.findLastIndex((recipe) => same(recipe, asRecipe(head))) : -1;
+        const rest = found?.recipes.slice(arrived + 1) ?? [];
+        if (!rest.length) {
+          show({ ...start, recipe: asRecipe(head), stamp: get().stamp + 1 });
+          keep();
+          return;
+        }
+        waiting = rest;
+        show({ ...start, recipe: rest.at(-1)!, restored: true, stamp: get().stamp + 1 });
+        if (found!.base === head.number || arrived >= 0) void work();
+        else
+          meet(
+            {
+              code: "conflict",
+              message: `Revision ${head.number} was saved while your change waited in this browser: ${head.sentence}`,
+              where: "recipe",
+              remedy: "take that revision and lose your change, or save yours on top of it",
+            },
+            head,
+          );
+      },
+      hear: (head, stamp) => {
+        const state = get();
+        if (stamp !== state.stamp || state.unsaved || working || state.conflict) return;
+        if (head.number === state.head?.number) show({ head });
+        else put(head);
+      },
+      edit: (change, done = true) => {
+        // What is asked for after a move through the history is done upon what that leads to.
+        if (later.length) {
+          later = [...later, { change, done }];
+          show();
+        } else apply(change, done);
+        if (done) void work();
+      },
+      settle: () => {
+        if (!later.length) settleHere();
+        keep();
+        show();
+        void work();
+      },
+      undo: () => {
+        if (get().conflict) return;
+        if (!later.length) {
+          settleHere();
+          if (waiting.length > (sending ? 1 : 0)) {
+            undone = [...undone, waiting.at(-1)!];
+            waiting = waiting.slice(0, -1);
+            show({ recipe: waiting.at(-1) ?? asRecipe(get().head!) });
+            keep();
+            return;
+          }
+        }
+        later = [...later, { way: "undo" }];
+        show();
+        void work();
+      },
+      redo: () => {
+        if (get().conflict) return;
+        if (later.length || !redoHere()) later = [...later, { way: "redo" }];
+        show();
+        void work();
+      },
+      takeTheirs: () => {
+        const theirs = get().conflict?.head;
+        if (theirs) put(theirs);
+      },
+      keepMine: () => {
+        const theirs = get().conflict?.head;
+        if (!theirs) return;
+        loose = false;
+        waiting = [get().recipe];
+        show({ head: theirs, conflict: null, stamp: get().stamp + 1 });
+        keep();
+        void work();
+      },
+      dismiss: () => set({ problem: null, restored: false }),
+      finished: async () => {
+        if (!later.length) settleHere();
+        keep();
+        show();
+        await work();
+        await keeping;
+        return !get().unsaved;
+      },
+    };
+  });
+}
+
+export const useDraft = createDraft(realServer, browserKeeper);

@@ -41,7 +41,9 @@ export function useKeys(context: Context): void {
       const key = event.key.toLowerCase();
       if ((event.ctrlKey || event.metaKey) && key === "z" && !(typing instanceof HTMLTextAreaElement)) {
         event.preventDefault();
-        if (writable) void (event.shiftKey ? useDraft.getState().redo() : useDraft.getState().undo());
+        if (!writable) return;
+        if (event.shiftKey) useDraft.getState().redo();
+        else useDraft.getState().undo();
         return;
       }
       if (event.key === "Escape" && view.pick) view.change({ pick: null });

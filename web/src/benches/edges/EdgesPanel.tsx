@@ -14,7 +14,9 @@ export function EdgesPanel(props: BenchProps) {
   const known = items.find((entry) => entry.name === item);
   const change = useView((state) => state.change);
   const open = useEdgeLine((state) => state.open);
-  useEffect(() => open(shot), [shot, open]);
+  useEffect(() => {
+    open(shot);
+  }, [shot, open]);
   // The bench opens over four backdrops and leaves the stage as it was.
   useEffect(() => {
     const before = useView.getState().panes;

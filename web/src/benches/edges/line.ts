@@ -31,7 +31,9 @@ export const useEdgeLine = create<LineState>((set, get) => ({
   shot: 0,
   line: null,
   drawing: false,
-  open: (shot) => shot !== get().shot && set({ shot, line: kept(shot), drawing: false }),
+  open: (shot) => {
+    if (shot !== get().shot) set({ shot, line: kept(shot), drawing: false });
+  },
   put: (line) => {
     set({ line });
     if (line) localStorage.setItem(key(get().shot), JSON.stringify(line));

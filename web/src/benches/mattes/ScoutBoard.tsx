@@ -78,7 +78,11 @@ export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
     change({ tool: "none" });
     onTake(row.steps);
   };
-  useEffect(() => () => preview({ preview: null }), [preview]);
+  useEffect(() => {
+    return () => {
+      preview({ preview: null });
+    };
+  }, [preview]);
 
   const brush = (side: "subject" | "background", label: string) => (
     <Button

@@ -64,8 +64,12 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
     onRecipe: edit,
   });
   const { settle } = painting;
-  useEffect(() => settle(), [shown, settle]);
-  useEffect(() => change({ stroke: null, path: null, points: [] }), [item, change]);
+  useEffect(() => {
+    settle();
+  }, [shown, settle]);
+  useEffect(() => {
+    change({ stroke: null, path: null, points: [] });
+  }, [item, change]);
 
   const drawings = (
     <Drawings

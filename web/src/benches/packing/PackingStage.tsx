@@ -26,7 +26,9 @@ export function PackingStage({ shot, recipe, items, item, writable, onChoose }: 
   const view = usePackingView();
   const change = useView((state) => state.change);
   const { open } = view;
-  useEffect(() => open(shot), [shot, open]);
+  useEffect(() => {
+    open(shot);
+  }, [shot, open]);
   const step = packOf(recipe, item, view.pack);
   const pack = items.find((entry) => entry.name === step?.name);
   const kind = view.seen === "mip" || view.seen === "blocks" ? view.seen : null;

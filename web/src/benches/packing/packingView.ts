@@ -50,5 +50,7 @@ export const usePackingView = create<PackingView>((set, get) => ({
   shot: 0,
   ...START,
   change: (to) => set(to),
-  open: (shot) => get().shot !== shot && set({ ...START, shot }),
+  open: (shot) => {
+    if (get().shot !== shot) set({ ...START, shot });
+  },
 }));

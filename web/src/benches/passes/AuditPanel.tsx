@@ -42,7 +42,9 @@ export function AuditPanel({ shot, recipe, picture, writable, onPut }: Props) {
       ),
   });
   const { reset } = audit;
-  useEffect(() => reset(), [picture?.name, picture?.digest, full, reset]);
+  useEffect(() => {
+    reset();
+  }, [picture?.name, picture?.digest, full, reset]);
   const answer = audit.data;
   const place = answer?.place;
   useEffect(() => {

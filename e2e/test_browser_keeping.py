@@ -1,0 +1,165 @@
+"""Work is not lost: offline and back, reloads, crashes, leaving, two people; steps added as fast as one types."""
+
+from __future__ import annotations
+
+import itertools
+
+from browser_support import BrowserTest
+from playwright.sync_api import Page, Route
+
+from nexal.recipe import parse_recipe
+from recipes.services import save
+
+
+class Keeping(BrowserTest):
+    expected_console = ("Failed to load resource", "WebSocket")
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.open_shot(query="?item=core")
+        self.white().wait_for()
+
+    def white(self, page: Page | None = None):
+        return (page or self.page).get_by_label("White value", exact=True)
+
+    def put_white(self, value: str, page: Page | None = None) -> None:
+        field = self.white(page)
+        field.fill(value)
+        field.press("Enter")
+
+    def status(self, page: Page | None = None) -> str:
+        return (page or self.page).get_by_role("banner").first.inner_text()
+
+    def test_offline_an_edit_online_again(self) -> None:
+        page = self.page
+        page.context.set_offline(True)
+        self.put_white("0.6")
+        page.get_by_role("button", name="Try again").wait_for()
+        self.put_white("0.7")
+        page.context.set_offline(False)
+        self.wait_for_step("core", white=0.7)
+        page.get_by_role("button", name="Try again").wait_for(state="hidden")
+        self.assertNotIn("not saved", self.status())
+        page.wait_for_timeout(1500)
+        self.assertEqual(self.white().input_value(), "0.700")
+        self.assertEqual(self.step("core")["set"]["white"], 0.7)
+
+    def test_a_reload_and_a_crashed_tab_bring_unsaved_work_back(self) -> None:
+        page = self.page
+        page.on("dialog", lambda dialog: dialog.accept())
+        page.route("**/revisions", lambda route: route.abort())
+        self.put_white("0.6")
+        page.get_by_role("button", name="Try again").wait_for()
+        page.reload()
+        page.get_by_text("unsaved work found").wait_for()
+        self.assertEqual(self.white().input_value(), "0.600")
+        self.assertEqual(self.step("core")["set"]["white"], 0.25)
+        # The tab is gone without a word; another one opens the shot.
+        other = page.context.new_page()
+        page.close(run_before_unload=False)
+        other.goto(f"{self.live_server_url}/shots/{self.shot.pk}?item=core")
+        other.get_by_text("unsaved work found").wait_for()
+        self.wait_for_step("core", white=0.6)
+
+    def test_kept_work_meets_a_newer_revision_with_a_choice(self) -> None:
+        page = self.page
+        page.on("dialog", lambda dialog: dialog.accept())
+        page.route("**/revisions", lambda route: route.abort())
+        self.put_white("0.6")
+        page.get_by_role("button", name="Try again").wait_for()
+        self.shot.refresh_from_db()
+        assert self.shot.head
+        theirs = {**self.shot.head.recipe, "steps": self.shot.head.recipe["steps"][:3]}
+        save(self.shot, self.user.pk, self.shot.head.number, parse_recipe(theirs))
+        page.unroute("**/revisions")
+        page.reload()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_text("while your change waited in this browser").wait_for()
+        dialog.get_by_role("button", name="Save mine on top").click()
+        self.wait_for_step("core", white=0.6)
+        self.assertEqual(len(self.recipe()["steps"]), 5)
+
+    def test_leaving_by_a_link_saves_first_or_says_what_is_not_saved(self) -> None:
+        page = self.page
+        self.put_white("0.5")
+        page.get_by_role("link", name="Night Conservatory").click()
+        page.wait_for_url("**/projects/*")
+        self.wait_for_step("core", white=0.5)
+        page.go_back()
+        self.white().wait_for()
+        page.route("**/revisions", lambda route: route.abort())
+        self.put_white("0.6")
+        page.get_by_role("button", name="Try again").wait_for()
+        page.get_by_role("link", name="Night Conservatory").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_text("kept in this browser").wait_for()
+        dialog.get_by_role("button", name="Stay").click()
+        dialog.wait_for(state="hidden")
+        self.assertEqual(self.white().input_value(), "0.600")
+        page.get_by_role("link", name="Night Conservatory").click()
+        dialog.get_by_role("button", name="Leave").click()
+        page.wait_for_url("**/projects/*")
+        page.unroute("**/revisions")
+        page.go_back()
+        self.wait_for_step("core", white=0.6)
+
+    def test_undo_takes_back_the_last_change_while_the_one_before_is_on_its_way(self) -> None:
+        page = self.page
+        held: list[Route] = []
+        page.route("**/revisions", lambda route: held.append(route))
+        self.put_white("0.4")
+        self.wait_for_page(page, lambda: len(held) == 1, "the first save is on its way")
+        self.put_white("0.9")
+        page.keyboard.press("Control+z")
+        self.wait_for_page(page, lambda: self.white().input_value() == "0.400", "the last change is taken back")
+        held[0].continue_()
+        page.unroute("**/revisions")
+        self.wait_for_step("core", white=0.4)
+        page.get_by_test_id("revision").get_by_text("rev 3").wait_for()
+        self.assertEqual((self.white().input_value(), self.shot.revisions.count()), ("0.400", 3))
+
+    def test_benches_are_opened_a_second_time_and_left(self) -> None:
+        page = self.page
+        benches = page.get_by_label("Benches")
+        for _ in range(2):
+            for name in ("Edges", "Mattes", "Packing", "Passes", "Deliver"):
+                benches.get_by_role("button", name=name).click()
+                page.wait_for_timeout(150)
+        page.get_by_role("link", name="Night Conservatory").click()
+        page.wait_for_url("**/projects/*")
+        page.go_back()
+        benches.get_by_role("button", name="Edges").click()
+        page.get_by_label("Lineage").wait_for()
+
+    def test_a_page_that_fails_says_so_and_brings_the_work_back(self) -> None:
+        page = self.page
+        page.on("dialog", lambda dialog: dialog.accept())
+        page.route("**/revisions", lambda route: route.abort())
+        self.put_white("0.6")
+        page.get_by_role("button", name="Try again").wait_for()
+        self.expected_console = ("Failed to load resource", "TypeError", "%o", "React Router caught", "Error")
+        # What a description should never be: the page stumbles over it.
+        page.route("**/inspect", lambda route: route.fulfill(json=[None]))
+        self.put_white("0.65")
+        page.get_by_role("heading", name="This page stopped").wait_for()
+        page.get_by_text("kept in this browser").wait_for()
+        page.unroute("**/inspect")
+        page.unroute("**/revisions")
+        page.get_by_role("button", name="Open it again").click()
+        self.wait_for_step("core", white=0.65)
+        self.complaints.clear()
+
+    def test_thirty_steps_as_fast_as_the_finder_takes_them(self) -> None:
+        page = self.page
+        self.choose_item(page, "comp")
+        # Nothing is told of the new steps until all are there.
+        held: list[Route] = []
+        page.route("**/inspect", lambda route: held.append(route))
+        for number in range(15):
+            self.add_step(page, "blur" if number % 2 else "grade")
+        self.wait_for(lambda: len(self.recipe()["steps"]) == 20)
+        for route in held:
+            route.continue_()
+        page.unroute("**/inspect")
+        for before, step in itertools.pairwise(self.recipe()["steps"][4:]):
+            self.assertEqual(next(iter(step["in"].values())), before["name"])

@@ -1,0 +1,293 @@
+import { beforeEach, describe, expect, it, vi } from "vitest";
+
+import { ApiError, type RevisionWhole } from "@/api/client";
+import type { Recipe } from "@/api/recipe";
+import { createDraft } from "@/shot/draft";
+import type { Kept, Keeper } from "@/shot/kept";
+import type { Server, Way } from "@/shot/server";
+
+const SHOT = 7;
+
+/** A recipe that is told apart by the steps that it holds. */
+const recipe = (...names: string[]): Recipe => ({
+  nexal: 1,
+  steps: names.map((name) => ({ name, op: "invert" })),
+});
+const add = (name: string) => (before: Recipe) => recipe(...names(before), name);
+const names = (of: Recipe) => (of.steps ?? []).map((step) => step.name);
+
+interface Stored {
+  number: number;
+  parent: number | null;
+  recipe: Recipe;
+}
+
+/** A server with a history, as slow as asked for, that can be away or lose its answers. */
+class FakeServer implements Server {
+  revisions: Stored[] = [{ number: 1, parent: null, recipe: recipe() }];
+  at = 1;
+  away = false;
+  losesAnswers = false;
+  slow = 0;
+  asked: string[] = [];
+
+  private whole(number: number): RevisionWhole {
+    const found = this.revisions.find((row) => row.number === number)!;
+    const redo = this.revisions.some((row) => row.parent === number);
+    return { ...found, redo, author: "", sentence: "", name: "", created: "" } as unknown as RevisionWhole;
+  }
+
+  private async answer(what: string, work: () => void): Promise<RevisionWhole> {
+    this.asked.push(what);
+    await new Promise((resolve) => setTimeout(resolve, this.slow));
+    const gone = new ApiError(0, { code: "unreachable", message: "away", where: "", remedy: "" });
+    if (this.away) throw gone;
+    work();
+    if (this.losesAnswers) throw gone;
+    return this.whole(this.at);
+  }
+
+  private check(head: number): void {
+    if (head !== this.at)
+      throw new ApiError(409, { code: "conflict", message: "somebody saved", where: "", remedy: "" });
+  }
+
+  /** What somebody else saves. */
+  theirs(made: Recipe): void {
+    const number = this.revisions.length + 1;
+    this.revisions.push({ number, parent: this.at, recipe: made });
+    this.at = number;
+  }
+
+  save = (_: number, parent: number, made: Recipe) =>
+    this.answer(`save ${names(made).join("")}`, () => {
+      this.check(parent);
+      this.theirs(made);
+    });
+
+  move = (_: number, way: Way, head: number) =>
+    this.answer(way, () => {
+      this.check(head);
+      const next =
+        way === "undo"
+          ? this.revisions.find((row) => row.number === this.at)!.parent
+          : (this.revisions.findLast((row) => row.parent === this.at)?.number ?? null);
+      if (next === null) throw new ApiError(409, { code: "no_more", message: "", where: "", remedy: "" });
+      this.at = next;
+    });
+
+  head = () => this.answer("head", () => undefined);
+
+  get seen(): string {
+    return names(this.revisions.find((row) => row.number === this.at)!.recipe).join("");
+  }
+}
+
+class FakeKeeper implements Keeper {
+  kept = new Map<number, Kept>();
+  keep = async (kept: Kept) => void this.kept.set(kept.shot, structuredClone(kept));
+  forget = async (shot: number) => void this.kept.delete(shot);
+  find = async (shot: number, owner: string) => {
+    const found = this.kept.get(shot);
+    return found?.owner === owner ? found : null;
+  };
+}
+
+let server: FakeServer;
+let keeper: FakeKeeper;
+
+async function opened() {
+  const draft = createDraft(server, keeper);
+  await draft.getState().open(SHOT, await server.head(), "compositor");
+  return draft;
+}
+
+const shown = (draft: Awaited<ReturnType<typeof opened>>) => names(draft.getState().recipe).join("");
+
+beforeEach(() => {
+  vi.useRealTimers();
+  server = new FakeServer();
+  keeper = new FakeKeeper();
+});
+
+describe("one queue for edits, moves and saves", () => {
+  it("saves each edit as a revision, in order", async () => {
+    const draft = await opened();
+    for (const name of "abc") draft.getState().edit(add(name));
+    expect(shown(draft)).toBe("abc");
+    expect(await draft.getState().finished()).toBe(true);
+    expect(server.revisions.map((row) => names(row.recipe).join(""))).toEqual(["", "a", "ab", "abc"]);
+    expect(keeper.kept.size).toBe(0);
+  });
+
+  it("undoes what is seen while a save is on its way", async () => {
+    server.slow = 15;
+    const draft = await opened();
+    draft.getState().edit(add("a"));
+    await new Promise((resolve) => setTimeout(resolve, 5));
+    draft.getState().edit(add("b"));
+    draft.getState().undo();
+    expect(shown(draft)).toBe("a");
+    await draft.getState().finished();
+    expect([shown(draft), server.seen]).toEqual(["a", "a"]);
+    draft.getState().undo();
+    await draft.getState().finished();
+    expect([shown(draft), server.seen]).toEqual(["", ""]);
+    draft.getState().redo();
+    draft.getState().redo();
+    await draft.getState().finished();
+    expect([shown(draft), server.seen]).toEqual(["ab", "ab"]);
+  });
+
+  it("applies an edit that follows an undo upon what the undo leads to", async () => {
+    const draft = await opened();
+    draft.getState().edit(add("a"));
+    draft.getState().edit(add("b"));
+    await draft.getState().finished();
+    server.slow = 15;
+    draft.getState().undo();
+    draft.getState().undo();
+    draft.getState().edit(add("c"));
+    await draft.getState().finished();
+    expect([shown(draft), server.seen]).toEqual(["c", "c"]);
+  });
+
+  it("saves a drag once, when it settles", async () => {
+    const draft = await opened();
+    for (const name of "abc") draft.getState().edit(() => recipe(name), false);
+    expect(draft.getState().unsaved).toBe(true);
+    expect(server.asked).toEqual(["head"]);
+    draft.getState().settle();
+    await draft.getState().finished();
+    expect(server.asked).toEqual(["head", "save c"]);
+  });
+
+  it("takes no step for a change that changes nothing", async () => {
+    server.slow = 15;
+    const draft = await opened();
+    draft.getState().edit(add("a"));
+    draft.getState().edit((before) => structuredClone(before));
+    draft.getState().undo();
+    await draft.getState().finished();
+    expect([shown(draft), server.seen]).toEqual(["", ""]);
+  });
+
+  it("does nothing at both ends of the history", async () => {
+    const draft = await opened();
+    draft.getState().undo();
+    draft.getState().redo();
+    draft.getState().edit(add("a"));
+    await draft.getState().finished();
+    expect([server.seen, draft.getState().problem]).toEqual(["a", null]);
+  });
+});
+
+describe("away and back", () => {
+  it("keeps what is done offline, undoes it there, and saves it when the server is back", async () => {
+    vi.useFakeTimers({ shouldAdvanceTime: true, advanceTimeDelta: 20 });
+    const draft = await opened();
+    server.away = true;
+    for (const name of "abc") draft.getState().edit(add(name));
+    draft.getState().undo();
+    await draft.getState().finished();
+    expect(draft.getState().problem?.code).toBe("unreachable");
+    expect(keeper.kept.get(SHOT)?.recipes.map(names)).toEqual([["a"], ["a", "b"]]);
+    // The page asks for the shot again as soon as it is back: an answer without the work must not replace it.
+    draft.getState().hear(await Promise.resolve({ ...draft.getState().head! }), draft.getState().stamp);
+    expect(shown(draft)).toBe("ab");
+    server.away = false;
+    await vi.advanceTimersByTimeAsync(20_000);
+    expect([server.seen, draft.getState().unsaved, draft.getState().problem]).toEqual(["ab", false, null]);
+    expect(keeper.kept.size).toBe(0);
+  });
+
+  it("says nothing of being not saved after the work was undone", async () => {
+    const draft = await opened();
+    server.away = true;
+    draft.getState().edit(add("a"));
+    await draft.getState().finished();
+    draft.getState().undo();
+    expect([draft.getState().problem, draft.getState().unsaved, shown(draft)]).toEqual([null, false, ""]);
+  });
+
+  it("is no conflict with itself where only the answer was lost", async () => {
+    const draft = await opened();
+    server.losesAnswers = true;
+    draft.getState().edit(add("a"));
+    await draft.getState().finished();
+    server.losesAnswers = false;
+    draft.getState().edit(add("b"));
+    expect(await draft.getState().finished()).toBe(true);
+    expect([draft.getState().conflict, server.seen, server.revisions.length]).toEqual([null, "ab", 3]);
+  });
+
+  it("brings work back after a crash, a reload, another shot", async () => {
+    const first = await opened();
+    server.away = true;
+    first.getState().edit(add("a"));
+    first.getState().edit(() => recipe("a", "loose"), false);
+    await first.getState().finished();
+    server.away = false;
+    const second = await opened();
+    expect([shown(second), second.getState().restored]).toEqual(["aloose", true]);
+    await second.getState().finished();
+    expect([server.seen, server.revisions.length]).toEqual(["aloose", 3]);
+  });
+
+  it("does not show one person's kept work to another", async () => {
+    const first = await opened();
+    server.away = true;
+    first.getState().edit(add("a"));
+    await first.getState().finished();
+    server.away = false;
+    const other = createDraft(server, keeper);
+    await other.getState().open(SHOT, await server.head(), "somebody");
+    expect(shown(other)).toBe("");
+  });
+
+  it("asks, where kept work meets a newer revision", async () => {
+    const first = await opened();
+    server.away = true;
+    first.getState().edit(add("a"));
+    await first.getState().finished();
+    server.away = false;
+    server.theirs(recipe("x"));
+    const second = await opened();
+    expect(second.getState().conflict?.problem.message).toContain("Revision 2");
+    expect(shown(second)).toBe("a");
+    second.getState().keepMine();
+    await second.getState().finished();
+    expect([server.seen, keeper.kept.size]).toEqual(["a", 0]);
+  });
+});
+
+describe("two people", () => {
+  it("leaves the choice, and loses neither", async () => {
+    const draft = await opened();
+    server.theirs(recipe("x"));
+    draft.getState().edit(add("a"));
+    await draft.getState().finished();
+    expect(draft.getState().conflict?.head.number).toBe(2);
+    expect(keeper.kept.get(SHOT)?.recipes.map(names)).toEqual([["a"]]);
+    draft.getState().takeTheirs();
+    await draft.getState().finished();
+    expect([shown(draft), server.seen, keeper.kept.size]).toEqual(["x", "x", 0]);
+  });
+
+  it("takes the other's revision where there is nothing to lose, and not an answer that is out of date", async () => {
+    const draft = await opened();
+    const stamp = draft.getState().stamp;
+    const old = await server.head();
+    draft.getState().edit(add("a"));
+    await draft.getState().finished();
+    draft.getState().hear(old, stamp);
+    expect(shown(draft)).toBe("a");
+    server.theirs(recipe("x"));
+    draft.getState().hear(await server.head(), draft.getState().stamp);
+    expect(shown(draft)).toBe("x");
+    server.theirs(recipe("y"));
+    draft.getState().undo();
+    await draft.getState().finished();
+    expect([shown(draft), draft.getState().conflict]).toEqual(["y", null]);
+  });
+});

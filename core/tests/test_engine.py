@@ -7,13 +7,15 @@ import time
 import unittest
 from collections.abc import Mapping
 from fractions import Fraction
+from unittest import mock
 
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, rgba, run
 
 from nexal.engine import Cancellation, Engine, Plan, PlaneCache
 from nexal.engine.cache import PlaneKey
-from nexal.errors import Cancelled
+from nexal.errors import Cancelled, Pending
+from nexal.operations import find
 from nexal.picture import Alpha, Window
 from nexal.recipe import parse_recipe
 
@@ -252,6 +254,81 @@ class Threads(CoreTest):
         second.join(30)
         self.assertIn("cancelled", results)
         self.assertEqual(len(results), 2)
+
+
+class SlowResults(CoreTest):
+    """A slow step is computed once, however many want it, and only for those who wait for it."""
+
+    RECIPE = [{"name": "fine", "op": "recover_colour", "in": {"picture": "p", "matte": "p.A"}}]
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.engine, self.source = Engine(threads=2), rgba()
+        operation = find("recover_colour")
+        real = type(operation).compute
+        self.began, self.go_on, self.runs = threading.Event(), threading.Event(), 0
+
+        def held(this, inputs, channels, settings, scene):  # type: ignore[no-untyped-def]
+            self.runs += 1
+            self.began.set()
+            while not self.go_on.wait(0.005):
+                scene.work.check()
+            return real(this, inputs, channels, settings, scene)
+
+        self.enterContext(mock.patch.object(type(operation), "compute", held))
+
+    def wanted(self, results: list[object], **options: object) -> threading.Thread:
+        def work() -> None:
+            try:
+                results.append(run(self.RECIPE, {"p": self.source}, engine=self.engine, **options))
+            except Exception as error:
+                results.append(error)
+
+        thread = threading.Thread(target=work)
+        thread.start()
+        return thread
+
+    def test_several_at_once_at_any_scale_share_one_computation(self) -> None:
+        results: list[object] = []
+        threads = [self.wanted(results)]
+        self.began.wait(30)
+        threads += [self.wanted(results, scale=scale) for scale in (HALF, Fraction(1, 8), Fraction(1))]
+        time.sleep(0.1)
+        self.go_on.set()
+        for thread in threads:
+            thread.join(30)
+        self.assertEqual((self.runs, len(results)), (1, 4))
+        self.assertFalse([result for result in results if isinstance(result, Exception)])
+
+    def test_a_view_is_told_at_once_and_a_delivery_beside_it_waits(self) -> None:
+        views: list[object] = []
+        deliveries: list[object] = []
+        thread = self.wanted(deliveries)
+        self.began.wait(30)
+        self.wanted(views, patient=False).join(30)
+        self.assertIsInstance(views[0], Pending)
+        self.go_on.set()
+        thread.join(30)
+        self.assertFalse(isinstance(deliveries[0], Exception), deliveries)
+
+    def test_who_waits_for_another_can_give_up_alone_and_takes_over_where_the_other_gave_up(self) -> None:
+        results: list[object] = []
+        first, second = Cancellation(), Cancellation()
+        threads = [self.wanted(results, cancellation=first)]
+        self.began.wait(30)
+        threads += [self.wanted(results, cancellation=second), self.wanted(results)]
+        time.sleep(0.1)
+        second.cancel()
+        threads[1].join(30)
+        self.assertIsInstance(results[0], Cancelled)
+        self.began.clear()
+        first.cancel()
+        threads[0].join(30)
+        self.began.wait(30)
+        self.go_on.set()
+        threads[2].join(30)
+        self.assertEqual(self.runs, 2)
+        self.assertFalse(isinstance(results[2], Exception), results)
 
 
 class Keyed(CoreTest):

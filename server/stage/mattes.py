@@ -125,24 +125,37 @@ def slow(request: HttpRequest, shot_id: int) -> list[SlowRow]:
 
 class SlowAsk(Ask):
     address: str
+    page: str = Field("", max_length=100, description="Name of the asking page: what it wants no more, others may")
 
 
-@router.post("/shots/{shot_id}/slow", response=list[SlowRow])
-def start_slow(request: HttpRequest, shot_id: int, ask: SlowAsk) -> list[SlowRow]:
+class SlowStarted(Schema):
+    """The slow work of the shot, and the digest of the result that is waited for; empty where all is there."""
+
+    digest: str
+    rows: list[SlowRow]
+
+
+def _who(request: HttpRequest, page: str) -> str:
+    return f"{request.session.session_key} {page}"
+
+
+@router.post("/shots/{shot_id}/slow", response=SlowStarted)
+def start_slow(request: HttpRequest, shot_id: int, ask: SlowAsk) -> SlowStarted:
     """Compute what an address waits for: the slow steps behind it that are not computed yet, one after the other."""
     shot = get_shot(request, shot_id)
     planned = plan_of(shot, ask)
     pending = _pending(planned, ask.address)
     if pending is not None:
-        slow_work().start(shot.pk, engine(), planned, planned.node(pending.item))
-    return [_slow_row(job) for job in slow_work().of(shot.pk)]
+        slow_work().start(shot.pk, _who(request, ask.page), engine(), planned, planned.node(pending.item))
+    rows = [_slow_row(job) for job in slow_work().of(shot.pk)]
+    return SlowStarted(digest=pending.digest if pending else "", rows=rows)
 
 
 @router.delete("/shots/{shot_id}/slow/{item}", response=list[SlowRow])
-def stop_slow(request: HttpRequest, shot_id: int, item: str) -> list[SlowRow]:
-    """Give up the slow work of a step."""
+def stop_slow(request: HttpRequest, shot_id: int, item: str, page: str = "") -> list[SlowRow]:
+    """Give up the slow work of a step, unless somebody else wants it."""
     shot = get_shot(request, shot_id, write=True)
-    slow_work().stop(shot.pk, item)
+    slow_work().stop(shot.pk, item, _who(request, page))
     return [_slow_row(job) for job in slow_work().of(shot.pk)]
 
 

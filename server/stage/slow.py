@@ -1,5 +1,6 @@
 """Slow operations computed in the background: one job for each result, with progress and a way to stop it."""
 
+import logging
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -13,6 +14,8 @@ from nexal.engine.plan import Feed
 from nexal.errors import Cancelled, NexalError
 from nexal.picture import Window
 
+log = logging.getLogger("nexal.slow")
+
 REMEMBERED = 200
 
 
@@ -23,40 +26,55 @@ class SlowJob:
     shot: int
     item: str
     digest: str
+    wanted_by: set[str]
     cancellation: Cancellation = field(default_factory=Cancellation)
     state: str = "waiting"
     problem: NexalError | None = None
 
 
 class SlowWork:
-    """The jobs of this server. A newer result of the same step takes the place of an older one."""
+    """The jobs of this server, one for each result, whoever wants it.
+
+    Who wants a newer result of the same step wants the older one no more; what nobody wants any more is given up. What
+    somebody else wants goes on: two people with different drafts of one step do not take each other's work away.
+    """
 
     def __init__(self, run: Callable[[Callable[[], None]], object]) -> None:
         self._run = run
         self._jobs: dict[tuple[int, str], SlowJob] = {}
         self._lock = threading.Lock()
 
-    def start(self, shot: int, engine: Engine, plan: Plan, node: Node) -> SlowJob:
-        """Begin, unless that very result is on its way or was refused as it stands."""
-        key = (shot, node.item)
+    def start(self, shot: int, who: str, engine: Engine, plan: Plan, node: Node) -> SlowJob:
+        """Begin for a page, unless that very result is on its way or was refused as it stands."""
+        key = (shot, node.digest)
         with self._lock:
+            for other in self._jobs.values():
+                if (other.shot, other.item) == (shot, node.item) and other.digest != node.digest:
+                    self._leave(other, who)
             known = self._jobs.get(key)
-            if known and known.digest == node.digest and known.state in ("waiting", "working", "failed"):
+            if known and known.state in ("waiting", "working", "failed"):
+                known.wanted_by.add(who)
                 return known
-            job = SlowJob(shot, node.item, node.digest)
+            job = SlowJob(shot, node.item, node.digest, {who})
             self._jobs.pop(key, None)
             self._jobs[key] = job
-            while len(self._jobs) > REMEMBERED:
-                self._jobs.pop(next(iter(self._jobs)))
-        if known:
-            known.cancellation.cancel()
+            ended = [key for key, old in self._jobs.items() if old.state not in ("waiting", "working")]
+            for old in ended[: max(0, len(self._jobs) - REMEMBERED)]:
+                del self._jobs[old]
         self._run(lambda: self._work(job, engine, plan, node))
         return job
 
-    def stop(self, shot: int, item: str) -> None:
+    def stop(self, shot: int, item: str, who: str) -> None:
+        """A page wants a step's result no more."""
         with self._lock:
-            job = self._jobs.get((shot, item))
-        if job and job.state in ("waiting", "working"):
+            for job in self._jobs.values():
+                if (job.shot, job.item) == (shot, item):
+                    self._leave(job, who)
+
+    @staticmethod
+    def _leave(job: SlowJob, who: str) -> None:
+        job.wanted_by.discard(who)
+        if not job.wanted_by and job.state in ("waiting", "working"):
             job.cancellation.cancel()
             job.state = "stopped"
 
@@ -81,9 +99,10 @@ class SlowWork:
             job.problem = error.at(f"step '{node.item}'")
             job.state = "failed"
         except BaseException:
+            # A pool keeps what its work raises to itself.
+            log.exception("slow step %s of shot %s failed", node.item, job.shot)
             job.problem = NexalError("failed on the server", where=f"step '{node.item}'", remedy="see the server's log")
             job.state = "failed"
-            raise
 
 
 @cache

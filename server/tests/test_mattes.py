@@ -10,7 +10,7 @@ from server_support import ServerTest, exr_bytes, planes_of, plate
 
 from nexal.engine import Cancellation
 from stage.services import engine
-from stage.slow import SlowWork, slow_work
+from stage.slow import SlowJob, SlowWork, slow_work
 
 MARKS = [
     {"side": "subject", "x": 32.0, "y": 24.0, "radius": 6.0},
@@ -121,15 +121,16 @@ class Slow(MattesTest):
         self.assertEqual(answer.json()["where"], "step 'fine'")
         probe = self.api.post(f"{self.path}/probe", {"recipe": recipe, "addresses": ["fine"], "x": 3, "y": 3})
         self.assertEqual(probe.json()["code"], "pending")
-        rows = self.api.post(f"{self.path}/slow", {"recipe": recipe, "address": "fine"}).json()
+        rows = self.api.post(f"{self.path}/slow", {"recipe": recipe, "address": "fine"}).json()["rows"]
         self.assertEqual([(row["item"], row["state"], row["done"]) for row in rows], [("fine", "done", 1)])
         view = self.api.post(f"{self.path}/view", {"recipe": recipe, "address": "fine"})
         np.testing.assert_allclose(planes_of(view)["Y"], plate()["R"] > 0.5, atol=0.02)
         # Nothing is left to do for what is there, or for what needs nothing slow.
-        self.assertEqual(len(self.api.post(f"{self.path}/slow", {"address": "matte"}).json()), 1)
+        left = self.api.post(f"{self.path}/slow", {"address": "matte"}).json()
+        self.assertEqual((left["digest"], len(left["rows"])), ("", 1))
 
     def test_what_cannot_be_computed_is_told(self) -> None:
-        rows = self.api.post(f"{self.path}/slow", {"recipe": self.recipe(band=60), "address": "fine"}).json()
+        rows = self.api.post(f"{self.path}/slow", {"recipe": self.recipe(band=60), "address": "fine"}).json()["rows"]
         self.assertEqual((rows[0]["state"], rows[0]["problem"]["code"]), ("failed", "setting"))
         self.assertIn("surely", rows[0]["problem"]["message"])
 
@@ -155,20 +156,47 @@ class Slow(MattesTest):
                 self.description = type("D", (), {"window": type("W", (), {"x": 0, "y": 0}), "channels": ("Y",)})
 
         work = SlowWork(later)
-        first = work.start(1, Waiting(), None, Thing("a"))  # type: ignore[arg-type]
-        self.assertIs(work.start(1, Waiting(), None, Thing("a")), first)  # type: ignore[arg-type]
-        second = work.start(1, Waiting(), None, Thing("b"))  # type: ignore[arg-type]
+
+        def start(who: str, digest: str) -> SlowJob:
+            return work.start(1, who, Waiting(), None, Thing(digest))  # type: ignore[arg-type]
+
+        first = start("mira", "a")
+        self.assertIs(start("mira", "a"), first)
+        second = start("mira", "b")
         threads[0].join(30)
-        self.assertEqual(first.state, "stopped")
-        self.assertEqual(work.of(1), [second])
+        self.assertEqual((first.state, second.state != "stopped"), ("stopped", True))
         self.assertEqual(work.of(2), [])
-        work.stop(1, "fine")
+        # Two people with different drafts of one step: neither takes the other's work away, however often they ask.
+        for _ in range(3):
+            theirs = start("orla", "c")
+            self.assertIs(start("mira", "b"), second)
+        self.assertNotIn("stopped", (second.state, theirs.state))
+        # What both want goes on until both want it no more.
+        self.assertIs(start("mira", "c"), theirs)
         threads[1].join(30)
         self.assertEqual(second.state, "stopped")
-        third = work.start(1, Waiting(), None, Thing("b"))  # type: ignore[arg-type]
-        gate.set()
+        work.stop(1, "fine", "mira")
+        self.assertNotEqual(theirs.state, "stopped")
+        work.stop(1, "fine", "orla")
         threads[2].join(30)
-        self.assertEqual((third.state, len(threads)), ("done", 3))
+        self.assertEqual(theirs.state, "stopped")
+        third = start("mira", "b")
+        gate.set()
+        threads[3].join(30)
+        self.assertEqual((third.state, len(threads)), ("done", 4))
+
+    def test_a_fault_in_the_background_is_told_and_logged(self) -> None:
+        class Broken:
+            def evaluate(self, *_: object, **__: object) -> None:
+                raise ZeroDivisionError
+
+        node = type("N", (), {"item": "fine", "digest": "a", "description": type("D", (), {"channels": ("Y",)})})
+        node.description.window = type("W", (), {"x": 0, "y": 0})  # type: ignore[attr-defined]
+        with self.assertLogs("nexal.slow", "ERROR") as logged:
+            job = SlowWork(lambda work: work()).start(1, "mira", Broken(), None, node)  # type: ignore[arg-type]
+        self.assertIn("ZeroDivisionError", logged.output[0])
+        assert job.problem
+        self.assertEqual((job.state, job.problem.message), ("failed", "failed on the server"))
 
 
 class ManyStrokes(MattesTest):

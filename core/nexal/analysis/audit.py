@@ -97,7 +97,9 @@ class _Audit:
         """R, G and B of a layer over the data window, 3 x H x W; what is not finite counts as 0."""
         prefix = "" if layer == WHOLE else f"{layer}."
         names = [f"{prefix}{last}" for last in WHOLE]
-        picture = self.engine.evaluate(self.feed, self.plan, channels=names, cancellation=self.cancellation)
+        picture = self.engine.evaluate(
+            self.feed, self.plan, channels=names, patient=False, cancellation=self.cancellation
+        )
         return np.nan_to_num(np.stack([picture.planes[name] for name in names]), posinf=0, neginf=0)
 
     def _positions(self) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import threading
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, replace
 from fractions import Fraction
@@ -52,6 +52,10 @@ class Cancellation(Work):
             raise Cancelled("was given up for a newer request")
 
 
+Ticket = tuple[str, int, Window, tuple[str, ...], bool]
+"""What is being computed: digest, scale, region, channels, and whether slow results are waited for."""
+
+
 @dataclass(frozen=True)
 class Task:
     """What stays the same through one evaluation."""
@@ -87,7 +91,7 @@ class Engine:
         self.cache = PlaneCache(cache_bytes)
         self.kept = kept
         self.computed: dict[str, int] = {}
-        self._flying: dict[tuple[str, int, Window, tuple[str, ...]], Future[Mapping[str, Plane]]] = {}
+        self._flying: dict[Ticket, Future[Mapping[str, Plane]]] = {}
         self._lock = threading.Lock()
         self._threads = threads or os.cpu_count() or 2
         self._pool = ThreadPoolExecutor(self._threads, thread_name_prefix="nexal-block")
@@ -147,45 +151,65 @@ class Engine:
             window = node.description.window.scaled(task.scale)
             if region != window:
                 return _cut(self._inside(node, channels, window, task), region, window)
+        return self._shared(
+            node,
+            channels,
+            region,
+            task,
+            lambda name: self.cache.find(self._key(node, name, task), region),
+            lambda missing: self._computed(node, missing, region, task),
+        )
+
+    def _shared(
+        self,
+        node: Node,
+        channels: tuple[str, ...],
+        region: Window,
+        task: Task,
+        find: Callable[[str], Plane | None],
+        make: Callable[[tuple[str, ...]], Mapping[str, Plane]],
+    ) -> Mapping[str, Plane]:
+        """Planes that are there, and those that are not: computed once, whoever else asks for them meanwhile.
+
+        Who waits for somebody else's computation looks at its own cancellation all the while, and takes over where
+        the other gave up. Who does not wait for slow results shares nothing with who does.
+        """
         while True:
             task.cancellation.check()
-            found = {
-                name: plane
-                for name in channels
-                if (plane := self.cache.find(self._key(node, name, task), region)) is not None
-            }
+            found = {name: plane for name in channels if (plane := find(name)) is not None}
             missing = tuple(name for name in channels if name not in found)
             if not missing:
                 return found
-            ticket = (node.digest, task.scale.denominator, region, missing)
+            ticket = (node.digest, task.scale.denominator, region, missing, task.patient)
             with self._lock:
                 running = self._flying.get(ticket)
                 if running is None:
                     mine: Future[Mapping[str, Plane]] = Future()
                     self._flying[ticket] = mine
             if running is None:
-                return found | dict(self._lead(ticket, mine, node, region, task))
+                return found | dict(self._lead(ticket, mine, make))
             try:
-                return found | dict(running.result())
-            except Cancelled:
+                return found | dict(_awaited(running, task.cancellation))
+            except _OthersGaveUp:
                 continue
 
     def _slow(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
         """A part of a slow result: computed once in full resolution, reduced from there for proxies."""
         window = node.description.window
         wanted = channels if task.scale == 1 else with_alphas(channels, node.description)
-        full = {name: plane for name in wanted if (plane := self._found(node, name)) is not None}
-        missing = tuple(name for name in wanted if name not in full)
-        if missing and not task.patient:
-            raise Pending(node.item, node.digest)
-        if missing:
-            whole = replace(task, scale=SCALES[0])
+        whole = replace(task, scale=SCALES[0])
+
+        def make(missing: tuple[str, ...]) -> Mapping[str, Plane]:
+            if not task.patient:
+                raise Pending(node.item, node.digest)
             planes = self._compute(node, missing, window, whole)
             for name, plane in planes.items():
                 self.cache.put(self._key(node, name, whole), window, plane)
                 if self.kept is not None:
                     self.kept.put(f"{node.digest}-{name}", plane)
-            full |= planes
+            return planes
+
+        full = self._shared(node, wanted, window, whole, lambda name: self._found(node, name), make)
         if task.scale == 1:
             return _cut(full, region, window)
         planes = reduced(full, channels, node.description, window, task.scale.denominator)
@@ -202,18 +226,13 @@ class Engine:
 
     def _lead(
         self,
-        ticket: tuple[str, int, Window, tuple[str, ...]],
+        ticket: Ticket,
         future: Future[Mapping[str, Plane]],
-        node: Node,
-        region: Window,
-        task: Task,
+        make: Callable[[tuple[str, ...]], Mapping[str, Plane]],
     ) -> Mapping[str, Plane]:
         """Compute for everybody who waits for the same ticket."""
         try:
-            planes = self._compute(node, ticket[3], region, task)
-            for name, plane in planes.items():
-                if node.reader is None or plane.base is None:
-                    self.cache.put(self._key(node, name, task), region, plane)
+            planes = make(ticket[3])
             future.set_result(planes)
             return planes
         except BaseException as error:
@@ -224,6 +243,14 @@ class Engine:
         finally:
             with self._lock:
                 self._flying.pop(ticket, None)
+
+    def _computed(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
+        """Planes computed and kept; what is mapped from a file is kept there already."""
+        planes = self._compute(node, channels, region, task)
+        for name, plane in planes.items():
+            if node.reader is None or plane.base is None:
+                self.cache.put(self._key(node, name, task), region, plane)
+        return planes
 
     @staticmethod
     def _key(node: Node, channel: str, task: Task) -> PlaneKey:
@@ -323,6 +350,23 @@ class Engine:
             for future in [self._pool.submit(block, top) for top in tops]:
                 future.result()
         return result
+
+
+class _OthersGaveUp(Exception):
+    """Whoever computed what one waits for gave it up."""
+
+
+def _awaited(running: Future[Mapping[str, Plane]], cancellation: Cancellation) -> Mapping[str, Plane]:
+    while True:
+        cancellation.check()
+        try:
+            return running.result(timeout=0.05)
+        except TimeoutError:
+            # The computation itself may have run out of some time; then there is no more to wait for.
+            if running.done():
+                raise
+        except Cancelled:
+            raise _OthersGaveUp from None
 
 
 def _block_rows(region: Window, threads: int) -> int:

@@ -13,6 +13,7 @@ from typing import Any, Protocol
 
 import numpy as np
 
+from nexal.code_version import version_of
 from nexal.colour import BUILT_IN, check_space, primaries_matrix, to_working
 from nexal.formats.roles import COLOUR_ROLES
 from nexal.formats.statistics import INTEGER_MAX, as_float
@@ -73,7 +74,7 @@ class StoredSource:
         self.fingerprint = digest
         reading: dict[str, Any] = {"colour": spec.colour, "alpha": spec.read_alpha, "non_finite": spec.non_finite}
         reading |= {"roles": spec.roles} if spec.roles else {}
-        self.digest = f"{digest}/{json.dumps(reading, sort_keys=True)}"
+        self.digest = f"{digest}/{version_of(__name__)}/{json.dumps(reading, sort_keys=True)}"
 
     @cached_property
     def space(self) -> str:
@@ -191,7 +192,14 @@ class StoredSource:
     @cached_property
     def _key(self) -> str:
         """A name for all that the proxies depend on besides the file."""
-        parts = (self.space, self._matrix is not None, self._alpha_state(), self.spec.non_finite, dict(self.spec.roles))
+        parts = (
+            version_of(__name__),
+            self.space,
+            self._matrix is not None,
+            self._alpha_state(),
+            self.spec.non_finite,
+            dict(self.spec.roles),
+        )
         return hashlib.blake2b(json.dumps(parts, sort_keys=True).encode(), digest_size=8).hexdigest()
 
     def _level(self, name: str, n: int, region: Window) -> Plane:

@@ -5,10 +5,9 @@ Reference: A. Levin, D. Lischinski, Y. Weiss, *A Closed-Form Solution to Natural
 
 from __future__ import annotations
 
-import contextlib
-import io
 import math
 from collections.abc import Callable
+from importlib import import_module
 from typing import Any
 
 import cv2
@@ -20,10 +19,18 @@ from nexal.picture import Plane
 TOLERANCE = 1e-7
 MOST_STEPS = 2000
 LARGE = 250_000
-"""Pixels of a connected band up to which it is solved in one go: some seconds and a gigabyte."""
+"""Pixels of a connected band, and of the crop round it, up to which it is solved in one go."""
 BLOCK = 256
 AROUND = 40
 """How far a block's equations reach beyond it."""
+BYTES_PER_PIXEL = 1400
+"""What solving takes at the most for each pixel of a crop: its Laplacian, the parts of that, the decomposition."""
+
+
+def memory_needed(height: int, width: int) -> int:
+    """Bytes that `closed_form` takes at the most besides its input, whatever its band: one crop being solved, and some
+    planes of the whole picture at full and at half size (trimap, labels, alpha, the smaller picture)."""
+    return LARGE * BYTES_PER_PIXEL + height * width * 40
 
 
 def trimap_of(matte: Plane, band: int) -> Plane:
@@ -41,14 +48,15 @@ def trimap_of(matte: Plane, band: int) -> Plane:
     return np.where(inside == 1, 1, np.where(outside == 1, 0, 0.5)).astype(np.float32)
 
 
-def closed_form(image: NDArray[np.float64], trimap: Plane, report: Callable[[float], None]) -> Plane:
+def closed_form(image: NDArray[Any], trimap: Plane, report: Callable[[float], None]) -> Plane:
     """Alpha where the trimap lies between 0 and 1, the trimap elsewhere.
 
-    `image` is H x W x 3 in linear light. Each connected part of the band is solved on its own crop: parts that are
-    further apart than a window of the matting Laplacian do not touch each other's equations. A part of more than
-    `LARGE` pixels is solved at half the size first, then in blocks whose surroundings are held at that coarse alpha,
-    as the paper's own coarse-to-fine scheme does, so that neither time nor memory run away. `report` is called with
-    the share done and may raise to stop.
+    `image` is H x W x 3 in linear light, float32 or float64. Each connected part of the band is solved on its own
+    crop: parts that are further apart than a window of the matting Laplacian do not touch each other's equations. A
+    part whose crop has more than `LARGE` pixels (a thin outline of a large subject too) is solved at half the size
+    first, then in blocks whose surroundings are held at that coarse alpha, as the paper's own coarse-to-fine scheme
+    does, so that neither time nor memory run away: see `memory_needed`. `report` is called with the share done and
+    may raise to stop.
     """
     unknown = (trimap > 0) & (trimap < 1)
     near = cv2.dilate(unknown.astype(np.uint8), np.ones((3, 3), np.uint8))
@@ -60,7 +68,7 @@ def closed_form(image: NDArray[np.float64], trimap: Plane, report: Callable[[flo
         crop = (slice(max(0, y - 1), y + height + 1), slice(max(0, x - 1), x + width + 1))
         own = unknown[crop] & (labels[crop] == label)
         share = _Share(report, done / total, area / total)
-        solve = _solve if area <= LARGE else _solve_in_blocks
+        solve = _solve if own.size <= LARGE else _solve_in_blocks
         alpha[crop][own] = solve(image[crop], trimap[crop], own, share.report)
         done += area
     report(1.0)
@@ -68,7 +76,7 @@ def closed_form(image: NDArray[np.float64], trimap: Plane, report: Callable[[flo
 
 
 def _solve_in_blocks(
-    image: NDArray[np.float64], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None]
+    image: NDArray[Any], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None]
 ) -> NDArray[np.float32]:
     height, width = trimap.shape
     held = trimap.copy()
@@ -96,7 +104,7 @@ def _solve_in_blocks(
     return result[unknown]
 
 
-def _coarse(image: NDArray[np.float64], trimap: Plane, report: Callable[[float], None]) -> Plane:
+def _coarse(image: NDArray[Any], trimap: Plane, report: Callable[[float], None]) -> Plane:
     """Alpha found at half the size, brought back to full size."""
     height, width = trimap.shape
     size = ((width + 1) // 2, (height + 1) // 2)
@@ -118,7 +126,7 @@ class _Share:
 
 
 def _solve(
-    image: NDArray[np.float64], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None]
+    image: NDArray[Any], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None]
 ) -> NDArray[np.float32]:
     """Alpha of the unknown pixels: L_U x = -R m, with the Laplacian split into unknown and known parts.
 
@@ -129,7 +137,7 @@ def _solve(
 
     report(0.0)
     free = unknown.ravel()
-    laplacian = cf_laplacian(np.ascontiguousarray(image), is_known=~free)
+    laplacian = cf_laplacian(np.ascontiguousarray(image, np.float64), is_known=~free)
     report(0.1)
     rows = laplacian[free]
     known = trimap.ravel()[~free].astype(np.float64)
@@ -154,12 +162,12 @@ def _solve(
 
 def _preconditioner(matrix: Any) -> Any:
     """An incomplete Cholesky decomposition; the diagonal alone where none can be found."""
-    from pymatting.preconditioner.ichol import ichol
     from pymatting.preconditioner.jacobi import jacobi
 
+    library: Any = import_module("pymatting.preconditioner.ichol")
+    # It speaks on standard output, where answers belong; its own word for that is taken away, nobody else's.
+    library.print = lambda *_: None
     try:
-        # The library speaks on standard output, where answers belong.
-        with contextlib.redirect_stdout(io.StringIO()):
-            return ichol(matrix)
+        return library.ichol(matrix)
     except ValueError:
         return jacobi(matrix)

@@ -10,6 +10,7 @@ from typing import Any, ClassVar, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from nexal.code_version import version_of
 from nexal.errors import RecipeError, SettingError, nearest
 from nexal.kernels.mixing import with_alphas
 from nexal.kernels.pointmath import Value, unpremultiplied, where
@@ -120,7 +121,11 @@ class Operation:
     slow: ClassVar[bool] = False
     """Whether it takes so long that a server computes it in the background; it must look at `scene.work`."""
     Settings: ClassVar[type[Settings]] = Settings
-    version: ClassVar[int] = 1
+
+    @property
+    def version(self) -> str:
+        """Changes whenever the code of the operation, or anything that it uses, changes."""
+        return version_of(type(self).__module__)
 
     def at_frame(self, settings: Any, frame: int) -> Any:
         """The settings with everything that is keyed inside of them as it is at a frame."""

@@ -80,4 +80,4 @@ class FineEdge(Operation):
             scene.work.check()
             scene.work.report(done)
 
-        return {PLANE_NAME: closed_form(colour.astype(np.float64), trimap, report)}
+        return {PLANE_NAME: closed_form(colour, trimap, report)}

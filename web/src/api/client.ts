@@ -39,6 +39,9 @@ const UNREACHABLE: Problem = {
   remedy: "your work is kept here; check that it runs, then try again",
 };
 
+/** What was given up here, for a newer wish. */
+const GIVEN_UP: Problem = { code: "cancelled", message: "was given up", where: "", remedy: "" };
+
 export function csrf(): string {
   return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
 }
@@ -73,16 +76,17 @@ export async function got<T>(answer: Promise<{ data?: T }>): Promise<T> {
 }
 
 /** A POST whose answer is not JSON. */
-export async function postForBytes(url: string, body: unknown): Promise<Response> {
+export async function postForBytes(url: string, body: unknown, signal?: AbortSignal): Promise<Response> {
   let response: Response;
   try {
     response = await fetch(url, {
       method: "POST",
       headers: { "Content-Type": "application/json", "X-CSRFToken": csrf() },
       body: JSON.stringify(body),
+      ...(signal ? { signal } : {}),
     });
   } catch {
-    throw new ApiError(0, UNREACHABLE);
+    throw new ApiError(0, signal?.aborted ? GIVEN_UP : UNREACHABLE);
   }
   if (!response.ok) throw await refused(response);
   return response;

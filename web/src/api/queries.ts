@@ -1,4 +1,5 @@
 import { queryOptions, useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
 
 import { api, type Item, got, problemOf } from "./client";
 import { type Recipe, drafted } from "./recipe";
@@ -17,8 +18,34 @@ export function useSession() {
   return useQuery({ queryKey: ["session"], queryFn: () => got(api.GET("/api/session")), staleTime: 60_000 });
 }
 
-/** Every item of a recipe with its channels, windows and digest, or its fault. The last answer stays meanwhile. */
-export function useItems(shot: number, recipe: Recipe) {
+const ITEMS_EVERY_MS = 150;
+
+/** A value that changes at once, and then at most every so many milliseconds, the last change always among them. */
+export function useEvery<T>(value: T, pause: number): T {
+  const [taken, setTaken] = useState(value);
+  const last = useRef(-Infinity);
+  useEffect(() => {
+    const take = () => {
+      last.current = performance.now();
+      setTaken(() => value);
+    };
+    const wait = last.current + pause - performance.now();
+    if (wait <= 0) {
+      take();
+      return;
+    }
+    const timer = setTimeout(take, wait);
+    return () => clearTimeout(timer);
+  }, [value, pause]);
+  return taken;
+}
+
+/**
+ * Every item of a recipe with its channels, windows and digest, or its fault. The last answer stays meanwhile. While
+ * something is dragged it is asked a few times a second, not at each step.
+ */
+export function useItems(shot: number, edited: Recipe) {
+  const recipe = useEvery(edited, ITEMS_EVERY_MS);
   return useQuery({
     queryKey: ["items", shot, recipe],
     queryFn: async (): Promise<Item[]> => {

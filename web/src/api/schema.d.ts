@@ -522,7 +522,7 @@ export interface paths {
         post?: never;
         /**
          * Stop Slow
-         * @description Give up the slow work of a step.
+         * @description Give up the slow work of a step, unless somebody else wants it.
          */
         delete: operations["stage_mattes_stop_slow"];
         options?: never;
@@ -1672,6 +1672,16 @@ export interface components {
             done: number;
             problem?: components["schemas"]["Problem"] | null;
         };
+        /**
+         * SlowStarted
+         * @description The slow work of the shot, and the digest of the result that is waited for; empty where all is there.
+         */
+        SlowStarted: {
+            /** Digest */
+            digest: string;
+            /** Rows */
+            rows: components["schemas"]["SlowRow"][];
+        };
         /** SlowAsk */
         SlowAsk: {
             /** Recipe */
@@ -1685,6 +1695,12 @@ export interface components {
             frame: number;
             /** Address */
             address: string;
+            /**
+             * Page
+             * @description Name of the asking page: what it wants no more, others may
+             * @default
+             */
+            page: string;
         };
         /**
          * Audited
@@ -2902,14 +2918,16 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SlowRow"][];
+                    "application/json": components["schemas"]["SlowStarted"];
                 };
             };
         };
     };
     stage_mattes_stop_slow: {
         parameters: {
-            query?: never;
+            query?: {
+                page?: string;
+            };
             header?: never;
             path: {
                 shot_id: number;

@@ -84,13 +84,14 @@ const NOTHING: Drawn = {
   problem: null,
   busy: false,
   planes: null,
+  waiting: [],
 };
 
 /** A pane's planes painted over another backdrop. */
 function useOver(drawn: Drawn, exposure: number, backing: Backing, wanted = true): Drawn {
   const look = { exposure, backing };
   const key = backing.kind === "planes" ? backing.planes : JSON.stringify(backing);
-  const shown = usePainted(wanted ? drawn.planes : null, (planes) => ({ kind: "paint", planes, look }), [
+  const { shown } = usePainted(wanted ? drawn.planes : null, (planes) => ({ kind: "paint", planes, look }), [
     exposure,
     key,
   ]);

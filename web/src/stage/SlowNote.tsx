@@ -1,28 +1,32 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 
-import { type Item, type Problem, api, got } from "@/api/client";
+import { type Problem, api, got } from "@/api/client";
 import { type Recipe, drafted } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 
+import { ownView } from "./planes";
 import { useView } from "./viewState";
 
 interface Props {
   shot: number;
   recipe: Recipe;
-  items: Item[];
+  /** What waits for the step. */
   address: string;
   /** The refusal that names the step that is not computed yet. */
   problem: Problem;
   writable: boolean;
 }
 
+/** Tells this page's wishes from those of others: what it wants no more, others may still want. */
+const PAGE = ownView("slow");
+
 /** How far a slow step is, with a way to stop it; the stage shows the last picture meanwhile. */
-export function SlowNote({ shot, recipe, items, address, problem, writable }: Props) {
+export function SlowNote({ shot, recipe, address, problem, writable }: Props) {
   const client = useQueryClient();
   const step = /'(.+?)'/.exec(problem.where)?.[1] ?? "";
-  const digest = items.find((item) => item.name === step)?.digest ?? "";
+  const [digest, setDigest] = useState<string | null>(null);
   const key = ["slow", shot];
   const rows = useQuery({
     queryKey: key,
@@ -30,24 +34,28 @@ export function SlowNote({ shot, recipe, items, address, problem, writable }: Pr
     refetchInterval: 400,
     gcTime: 0,
   }).data;
-  const job = rows?.find((row) => row.item === step && row.digest === digest);
-  const start = () =>
-    got(
+  const job = rows?.find((row) => row.digest === digest);
+  const start = async () => {
+    const started = await got(
       api.POST("/api/shots/{shot_id}/slow", {
         params: { path: { shot_id: shot } },
-        body: { ...drafted(recipe), address },
+        body: { ...drafted(recipe), address, page: PAGE },
       }),
-    ).then((next) => client.setQueryData(key, next));
-  const state = job?.state;
+    );
+    client.setQueryData(key, started.rows);
+    setDigest(started.digest);
+  };
+  // Nothing left to wait for is as good as done.
+  const state = digest === "" ? "done" : job?.state;
 
   // A setting that is still being dragged starts nothing: what stands for a moment does.
   useEffect(() => {
-    if (!rows || state) return;
+    setDigest(null);
     const timer = setTimeout(() => void start().catch(() => undefined), 500);
     return () => clearTimeout(timer);
-    // Rows only matter as being there.
+    // `start` follows from these.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [rows === undefined, state, digest]);
+  }, [shot, recipe, address, step]);
   useEffect(() => {
     if (state !== "done") return;
     useView.getState().change({ turn: useView.getState().turn + 1 });
@@ -83,7 +91,7 @@ export function SlowNote({ shot, recipe, items, address, problem, writable }: Pr
               onClick={() =>
                 void got(
                   api.DELETE("/api/shots/{shot_id}/slow/{item}", {
-                    params: { path: { shot_id: shot, item: step } },
+                    params: { path: { shot_id: shot, item: step }, query: { page: PAGE } },
                   }),
                 ).then((next) => client.setQueryData(key, next))
               }

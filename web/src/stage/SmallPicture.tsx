@@ -23,15 +23,20 @@ export function SmallPicture({ planes, look, label, className = "" }: Props) {
       backing: { kind: "weave", cell: 40 },
       ...(JSON.parse(key) as Partial<Look>),
     };
-    void paintIn("small", { kind: "paint", planes, look: full }).then((bitmap) => {
-      const target = canvas.current;
-      if (gone || !target) return;
-      target.width = bitmap.width;
-      target.height = bitmap.height;
-      target.getContext("2d")?.drawImage(bitmap, 0, 0);
-      bitmap.close();
-      setPainted(true);
-    });
+    void paintIn("small", { kind: "paint", planes, look: full }).then(
+      (bitmap) => {
+        const target = canvas.current;
+        if (!gone && target) {
+          target.width = bitmap.width;
+          target.height = bitmap.height;
+          target.getContext("2d")?.drawImage(bitmap, 0, 0);
+          setPainted(true);
+        }
+        bitmap.close();
+      },
+      // An empty frame that is still: nothing is on its way.
+      () => setPainted(true),
+    );
     return () => {
       gone = true;
     };

@@ -47,7 +47,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
   }, []);
 
   const seen = useStage(shot, recipe, items, item, size);
-  const { known, display, placement, two, four, compared, alone, address, told, main, other } = seen;
+  const { known, display, placement, two, four, compared, alone, address, told, main, other, waiting } = seen;
 
   return (
     <section aria-label="Stage" className="flex select-none min-h-0 min-w-0 grow flex-col">
@@ -116,22 +116,19 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
                 onHover={setHover}
               />
             )}
-            {main.problem && (
-              <div className="absolute left-3 top-11 max-w-md">
-                {main.problem.code === "pending" && item ? (
-                  <SlowNote
-                    shot={shot}
-                    recipe={recipe}
-                    items={items}
-                    address={address}
-                    problem={main.problem}
-                    writable={writable}
-                  />
-                ) : (
-                  <Message problem={main.problem} />
-                )}
-              </div>
-            )}
+            <div className="absolute left-3 top-11 flex max-w-md flex-col gap-2">
+              {main.problem && main.problem.code !== "pending" && <Message problem={main.problem} />}
+              {waiting.map((wait) => (
+                <SlowNote
+                  key={`${wait.address} ${wait.problem.where}`}
+                  shot={shot}
+                  recipe={wait.recipe}
+                  address={wait.address}
+                  problem={wait.problem}
+                  writable={writable}
+                />
+              ))}
+            </div>
             {view.pick && (
               <div className="pointer-events-none absolute inset-x-0 top-3 text-center">
                 <span className="rounded-sm border border-lichen bg-panel px-3 py-1 text-[12px]">

@@ -6,6 +6,8 @@ const HATCH = 9;
 /** Draw a painted picture where it belongs in the pane. */
 export function drawShown(context: CanvasRenderingContext2D, shown: Shown, placement: Placement): void {
   const { planes, bitmap } = shown;
+  // A bitmap that was replaced and closed in the meantime has no size.
+  if (bitmap.width === 0) return;
   const [x, y, width, height] = planes.region;
   const scale = planes.scale;
   // The last samples of an odd-sized proxy stand for pixels beyond the display window.

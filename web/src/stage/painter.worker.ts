@@ -11,13 +11,20 @@ export interface Asked {
   job: Job;
 }
 
-export interface Painted {
-  id: number;
-  bitmap: ImageBitmap;
-}
+/** A picture, or why there is none. */
+export type Painted = { id: number; bitmap: ImageBitmap } | { id: number; fault: string };
 
 self.onmessage = (event: MessageEvent<Asked>) => {
   const { id, job } = event.data;
+  const answer = (painted: Painted, moved: Transferable[] = []) =>
+    (self as DedicatedWorkerGlobalScope).postMessage(painted, moved);
+  painted(job).then(
+    (bitmap) => answer({ id, bitmap }, [bitmap]),
+    (fault: unknown) => answer({ id, fault: String(fault) }),
+  );
+};
+
+async function painted(job: Job): Promise<ImageBitmap> {
   const [, , width, height] = job.planes.region;
   const pixels =
     job.kind === "paint"
@@ -26,7 +33,5 @@ self.onmessage = (event: MessageEvent<Asked>) => {
         ? removed(job.planes)
         : contour(job.planes, unlike(job.picture));
   // Premultiplying a bitmap of opaque or white pixels changes nothing.
-  void createImageBitmap(new ImageData(pixels, width, height), { colorSpaceConversion: "none" }).then(
-    (bitmap) => (self as DedicatedWorkerGlobalScope).postMessage({ id, bitmap } satisfies Painted, [bitmap]),
-  );
-};
+  return createImageBitmap(new ImageData(pixels, width, height), { colorSpaceConversion: "none" });
+}

@@ -41,6 +41,49 @@ export function ownColour(channel: string): [number, number, number] | undefined
   return OWN[channel.split(".").pop() ?? ""];
 }
 
+const ALPHA = /(^|\.)(A|a|alpha|Alpha)$/;
+
+/** The place of the alpha among the channels of planes, -1 where there is none beside other channels. */
+export function alphaOf(planes: Planes): number {
+  return planes.channels.length > 1 ? planes.channels.findIndex((name) => ALPHA.test(name)) : -1;
+}
+
+/** The places of what is seen: everything but the alpha. */
+function seenOf(planes: Planes): number[] {
+  const alpha = alphaOf(planes);
+  return planes.samples.flatMap((_, index) => (index === alpha ? [] : [index]));
+}
+
+const LIGHT = new Map<string, Float32Array>();
+
+/** Linear light of every half: colour as it is, what is no colour as the light that its grey is seen as. */
+function lightTable(data: boolean, range: [number, number]): Float32Array {
+  if (!data) return HALF_VALUES;
+  const key = range.join();
+  const known = LIGHT.get(key);
+  if (known) return known;
+  const [low, high] = range;
+  const table = HALF_VALUES.map((value) => {
+    const seen = (value - low) / (high - low);
+    return Number.isNaN(seen) ? 0 : decode(Math.min(1, Math.max(0, seen)));
+  });
+  if (LIGHT.size >= 16) LIGHT.clear();
+  LIGHT.set(key, table);
+  return table;
+}
+
+/** The light tables of the seen channels, three of them: a grey picture counts thrice, of two the third is dark. */
+function lights(planes: Planes): { samples: Uint16Array; table: Float32Array }[] {
+  const seen = seenOf(planes);
+  return [0, 1, 2].map((c) => {
+    const at = seen[Math.min(c, seen.length - 1)] ?? 0;
+    return {
+      samples: planes.samples[at]!,
+      table: lightTable(planes.finished || planes.data[at]!, planes.ranges[at] ?? [0, 1]),
+    };
+  });
+}
+
 const STEPS = 16383;
 const ENCODED = new Uint8Array(STEPS + 1);
 for (let step = 0; step <= STEPS; step++) ENCODED[step] = Math.round(encode(step / STEPS) * 255);
@@ -83,14 +126,11 @@ function weave(x: number, y: number, cell: number): number {
 export function paint(planes: Planes, look: Look): Uint8ClampedArray<ArrayBuffer> {
   const [, , width, height] = planes.region;
   const pixels = new Uint8ClampedArray(new ArrayBuffer(width * height * 4));
-  const alphaAt = planes.channels.findIndex((name) => name.split(".").pop() === "A");
-  const seen = planes.samples.flatMap((_, index) =>
-    index !== alphaAt || planes.samples.length === 1 ? [index] : [],
-  );
+  const alphaAt = alphaOf(planes);
+  const seen = seenOf(planes);
   const colour = seen.map((index) => planes.samples[index]!);
-  const over =
-    planes.alpha !== "none" && alphaAt >= 0 && planes.samples.length > 1 && look.backing.kind !== "none";
-  if (over) paintOver(pixels, planes, colour, planes.samples[alphaAt]!, look);
+  const over = planes.alpha !== "none" && alphaAt >= 0 && look.backing.kind !== "none";
+  if (over) paintOver(pixels, planes, planes.samples[alphaAt]!, look);
   else {
     const exposure = planes.finished ? 0 : look.exposure;
     const tables = seen.map((index) =>
@@ -121,18 +161,16 @@ function tinted(pixels: Uint8ClampedArray, tint: [number, number, number]): void
     for (let c = 0; c < 3; c++) pixels[o + c] = Math.round(pixels[o + c]! * tint[c]!);
 }
 
-function paintOver(
-  pixels: Uint8ClampedArray,
-  planes: Planes,
-  colour: Uint16Array[],
-  alpha: Uint16Array,
-  look: Look,
-): void {
+function paintOver(pixels: Uint8ClampedArray, planes: Planes, alpha: Uint16Array, look: Look): void {
   const [left, top, width, height] = planes.region;
   const gain = 2 ** look.exposure;
-  const straight = planes.alpha === "straight";
+  const colour = lights(planes);
+  const multiplied = (at: number) => planes.alpha === "premultiplied" && !planes.data[at];
+  const times = seenOf(planes).map((at) => !multiplied(at));
   const backing = look.backing;
   const behind = backing.kind === "planes" ? backing.planes : null;
+  const behindLights = behind ? lights(behind) : [];
+  const behindAlpha = behind && behind.alpha === "straight" ? behind.samples[alphaOf(behind)] : undefined;
   const plain = backing.kind === "colour" ? backing.rgb.map(decode) : [0, 0, 0];
   const encoded = (value: number) =>
     ENCODED[value > 0 ? (value >= 1 ? STEPS : Math.round(value * STEPS)) : 0]!;
@@ -146,13 +184,18 @@ function paintOver(
           : 0;
       const at = behind ? inside(behind, left + x, top + y) : -1;
       for (let c = 0; c < 3; c++) {
-        const samples = colour[c < colour.length ? c : colour.length - 1]!;
-        const value = HALF_VALUES[samples[i]!]!;
+        const { samples, table } = colour[c]!;
+        const value = table[samples[i]!]!;
         let back = backing.kind === "weave" ? woven : plain[c]!;
-        if (behind)
-          back =
-            at < 0 ? 0 : HALF_VALUES[behind.samples[Math.min(c, behind.samples.length - 1)]![at]!]! * gain;
-        pixels[o + c] = encoded((straight ? value * a : value) * gain + through * back);
+        if (behind) {
+          // What lies behind lies over black itself.
+          const under = behindLights[c]!;
+          const cover = behindAlpha && at >= 0 ? HALF_VALUES[behindAlpha[at]!]! : 1;
+          back = at < 0 || cover === 0 ? 0 : under.table[under.samples[at]!]! * cover * gain;
+        }
+        // Hidden colour that is no number stays hidden.
+        const light = times[Math.min(c, times.length - 1)] ? (a === 0 ? 0 : value * a) : value;
+        pixels[o + c] = encoded(light * gain + through * back);
       }
       pixels[o + 3] = 255;
     }
@@ -197,11 +240,11 @@ export function contour(planes: Planes, rgb: [number, number, number]): Uint8Cla
 /** A strong colour far from what the picture holds: the hue opposite to its mean. */
 export function unlike(planes: Planes): [number, number, number] {
   const sums = [0, 0, 0];
+  const shown = seenOf(planes).map((at) => planes.samples[at]!);
   const count = planes.samples[0]!.length;
   const stride = Math.max(1, Math.floor(count / 5000));
   for (let i = 0; i < count; i += stride)
-    for (let c = 0; c < 3; c++)
-      sums[c]! += encode(HALF_VALUES[planes.samples[Math.min(c, planes.samples.length - 1)]![i]!]!);
+    for (let c = 0; c < 3; c++) sums[c]! += encode(HALF_VALUES[shown[Math.min(c, shown.length - 1)]![i]!]!);
   const mean = sums.map((sum) => sum / Math.ceil(count / stride));
   const [low, high] = [Math.min(...mean), Math.max(...mean)];
   if (high - low < 0.04) return [255, 64, 208];

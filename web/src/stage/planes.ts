@@ -30,11 +30,9 @@ export function ownView(name: string): string {
 }
 
 /** Ask the server for planes. */
-export async function fetchPlanes(shot: number, ask: ViewAsk): Promise<Planes> {
-  const response = await postForBytes(`/api/shots/${shot}/view`, {
-    ...ask,
-    view: ask.view && ownView(ask.view),
-  });
+export async function fetchPlanes(shot: number, ask: ViewAsk, signal?: AbortSignal): Promise<Planes> {
+  const body = { ...ask, view: ask.view && ownView(ask.view) };
+  const response = await postForBytes(`/api/shots/${shot}/view`, body, signal);
   return readPlanes(response);
 }
 
@@ -49,21 +47,34 @@ export async function readPlanes(response: Response): Promise<Planes> {
 /** Planes of an item that follow what is asked for. */
 export function useLivePlanes(shot: number, ask: ViewAsk | null) {
   const turn = useView((state) => state.turn);
-  return useFollowed(ask ? JSON.stringify([shot, ask, turn]) : "", () => fetchPlanes(shot, ask!));
+  const place = ask ? JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region]) : "";
+  return useFollowed(
+    ask ? JSON.stringify([shot, ask, turn]) : "",
+    (signal) => fetchPlanes(shot, ask!, signal),
+    place,
+  );
+}
+
+interface Wish {
+  fetch: (signal: AbortSignal) => Promise<Planes>;
+  key: string;
+  place: string;
 }
 
 /**
  * Planes that follow a wish: one request at a time, and as soon as it is answered the newest wish, so that what is
- * dragged is followed at whatever rate the server has. The last picture stays meanwhile. The key stands for the wish;
- * an empty one wants nothing.
+ * dragged is followed at whatever rate the server has. What is wanted of another place (another item, another part) is
+ * not worth waiting for: its request is given up, and the new one goes at once. The last picture stays meanwhile. The
+ * key stands for the wish; an empty one wants nothing.
  */
-export function useFollowed(key: string, fetch: () => Promise<Planes>) {
+export function useFollowed(key: string, fetch: (signal: AbortSignal) => Promise<Planes>, place = "") {
   const [state, setState] = useState<{ planes: Planes | null; problem: Problem | null; busy: boolean }>({
     planes: null,
     problem: null,
     busy: false,
   });
-  const wish = useRef<{ fetch: () => Promise<Planes>; key: string } | null>(null);
+  const wish = useRef<Wish | null>(null);
+  const flight = useRef<{ place: string; abort: AbortController } | null>(null);
   const answered = useRef("");
   const running = useRef(false);
   const gone = useRef(false);
@@ -72,11 +83,13 @@ export function useFollowed(key: string, fetch: () => Promise<Planes>) {
     gone.current = false;
     return () => {
       gone.current = true;
+      flight.current?.abort.abort();
     };
   }, []);
 
   useEffect(() => {
-    wish.current = key ? { fetch, key } : null;
+    wish.current = key ? { fetch, key, place } : null;
+    if (flight.current && flight.current.place !== place) flight.current.abort.abort();
     if (!key) {
       answered.current = "";
       setState({ planes: null, problem: null, busy: false });
@@ -87,18 +100,21 @@ export function useFollowed(key: string, fetch: () => Promise<Planes>) {
       running.current = true;
       while (wish.current && wish.current.key !== answered.current && !gone.current) {
         const mine = wish.current;
+        const abort = new AbortController();
+        flight.current = { place: mine.place, abort };
         setState((before) => ({ ...before, busy: true }));
         try {
-          const planes = await mine.fetch();
+          const planes = await mine.fetch(abort.signal);
           answered.current = mine.key;
           if (wish.current) setState({ planes, problem: null, busy: wish.current.key !== mine.key });
         } catch (error) {
           const problem = problemOf(error);
           answered.current = mine.key;
           if (problem.code !== "cancelled") setState((before) => ({ ...before, problem, busy: false }));
-          else if (wish.current?.key === mine.key) answered.current = "";
+          else if (wish.current?.key === mine.key && !gone.current) answered.current = "";
         }
       }
+      flight.current = null;
       running.current = false;
     }
     void follow();

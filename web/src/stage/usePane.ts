@@ -1,5 +1,6 @@
 import { useEffect, useMemo, useRef, useState } from "react";
 
+import type { Problem } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 
 import { type Placement, scaleFor, visibleRegion } from "./geometry";
@@ -58,42 +59,79 @@ export function usePane(ask: PaneAsk) {
   const backing: Backing =
     ask.backing.kind !== "item"
       ? ask.backing
-      : behind.planes
+      : behind.planes && !behind.problem
         ? { kind: "planes", planes: behind.planes }
         : { kind: "colour", rgb: [0, 0, 0] };
   const look: Look = { exposure: ask.exposure, backing, ...(ask.tint ? { tint: ask.tint } : {}) };
   const lookKey = JSON.stringify([ask.exposure, ask.backing, ask.tint]);
 
-  const shown = usePainted(picture.planes, (planes) => ({ kind: "paint", planes, look }), [
+  const painted = usePainted(picture.planes, (planes) => ({ kind: "paint", planes, look }), [
     lookKey,
     ask.backing.kind === "item" ? behind.planes : null,
   ]);
   const kind = ask.matte?.kind;
-  const over = usePainted(
-    overlay.planes,
+  const laid = usePainted(
+    // What could not be computed has no overlay, and none of before either.
+    overlay.problem ? null : overlay.planes,
     (planes) =>
       kind === "contour" && picture.planes
         ? { kind: "contour", planes, picture: picture.planes }
         : { kind: "removed", planes },
     [kind, kind === "contour" ? picture.planes : null],
   );
-  const problem = picture.problem;
+  const problem = picture.problem ?? painted.problem;
+  const [shown, over] = [painted.shown, laid.shown];
   const [busy, planes] = [picture.busy, picture.planes];
+  const matte = ask.matte?.address;
+  const under = ask.backing.kind === "item" ? ask.backing.address : undefined;
+  const waits: Waiting[] = [];
+  if (ask.picture) {
+    const { recipe, address } = ask.picture;
+    const parts = [
+      [address, picture.problem],
+      [matte, overlay.problem],
+      [under, behind.problem],
+    ] as const;
+    for (const [of, why] of parts)
+      if (of && why?.code === "pending") waits.push({ recipe, address: of, problem: why });
+  }
+  const waiting = useRef(waits);
+  if (JSON.stringify(waiting.current.map(keyOf)) !== JSON.stringify(waits.map(keyOf)))
+    waiting.current = waits;
   return useMemo(
-    () => ({ shown, over: kind ? over : null, kind, problem, busy, planes, backing }),
+    () => ({
+      shown,
+      over: kind ? over : null,
+      kind,
+      problem,
+      busy,
+      planes,
+      backing,
+      waiting: waiting.current,
+    }),
     // The key stands for the backing, whose planes are counted on their own.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [shown, over, kind, problem, busy, planes, lookKey, behind.planes],
+    [shown, over, kind, problem, busy, planes, lookKey, behind.planes, waiting.current],
   );
 }
+
+/** Something that a pane shows and that waits for a slow step. */
+export interface Waiting {
+  recipe: Recipe;
+  address: string;
+  problem: Problem;
+}
+
+const keyOf = ({ address, problem, recipe }: Waiting) => [address, problem.where, recipe];
 
 /** Planes painted as they change. */
 export function usePainted(
   planes: Planes | null,
   job: (planes: Planes) => Parameters<typeof paintIn>[1],
   inputs: unknown[],
-): Shown | null {
+): { shown: Shown | null; problem: Problem | null } {
   const [shown, setShown] = useState<Shown | null>(null);
+  const [problem, setProblem] = useState<Problem | null>(null);
   const order = useRef(0);
   useEffect(() => {
     const mine = ++order.current;
@@ -101,12 +139,32 @@ export function usePainted(
       setShown(null);
       return;
     }
-    void paintIn("stage", job(planes)).then((bitmap) => {
-      if (mine === order.current) setShown({ bitmap, planes });
-      else bitmap.close();
-    });
+    void paintIn("stage", job(planes)).then(
+      (bitmap) => {
+        if (mine !== order.current) {
+          bitmap.close();
+          return;
+        }
+        setShown({ bitmap, planes });
+        setProblem(null);
+      },
+      (fault: unknown) => {
+        if (mine !== order.current) return;
+        setShown(null);
+        setProblem({
+          code: "painting",
+          message: `the picture came and could not be painted (${String(fault)})`,
+          where: "",
+          remedy: "choose another view; if it happens again, tell who runs this server",
+        });
+      },
+    );
     // `job` follows from the inputs.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [planes, ...inputs]);
-  return shown;
+  // A bitmap holds memory that nobody collects.
+  useEffect(() => {
+    return () => shown?.bitmap.close();
+  }, [shown]);
+  return { shown, problem };
 }

@@ -103,9 +103,18 @@ export function useStage(
     ? `${view.pin ? "Pin: " : ""}${second.address}${second.channels ? ` · ${second.channels.join(" + ")}` : ""}`
     : "";
 
+  // One note for each slow step, whatever waits for it.
+  const waiting = [...main.waiting, ...other.waiting, ...fringe.waiting].filter(
+    (wait, index, all) =>
+      all.findIndex(
+        (earlier) => earlier.recipe === wait.recipe && earlier.problem.where === wait.problem.where,
+      ) === index,
+  );
+
   return {
     known,
     display,
+    waiting,
     placement,
     two,
     four,

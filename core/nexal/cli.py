@@ -330,7 +330,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
         options = _parser().parse_args(arguments)
         return int(options.run(options))
     except NexalError as error:
-        _say(str(error).replace("\n", " "))
+        for each in (error, *error.also):
+            _say(str(each).replace("\n", " "))
         return BAD_INPUT
     except BrokenPipeError:
         return DONE

@@ -19,12 +19,24 @@ class NexalError(Exception):
         self.message = message
         self.where = where
         self.remedy = remedy
+        self.also: list[NexalError] = []
+        """What else is wrong beside it."""
 
     def __str__(self) -> str:
         return "; ".join(part for part in (": ".join(p for p in (self.where, self.message) if p), self.remedy) if part)
 
+    def with_others(self, others: Iterable[NexalError]) -> NexalError:
+        """The same error, telling of others too: each once, however many results they stand in the way of."""
+        for other in others:
+            for each in (other, *other.also):
+                if str(each) not in {str(known) for known in (self, *self.also)}:
+                    self.also.append(each)
+        return self
+
     def at(self, where: str) -> NexalError:
-        """The same error, placed: used where the place is known only to the caller."""
+        """The same error (and what else is wrong), placed: used where the place is known only to the caller."""
+        for other in self.also:
+            other.at(where)
         if not self.where:
             self.where = where
         elif not self.where.startswith(where):

@@ -114,7 +114,7 @@ def checked(kind: type[Kind], rows: Iterable[Mapping[str, Any]], built_in: Itera
         try:
             each = kind.model_validate(row)
         except ValidationError as error:
-            fault = from_validation(error, row, where)
+            fault = from_validation(error, kind, row, where)
             raise SettingError(fault.message, where=fault.where, remedy=fault.remedy) from None
         if each.name in taken:
             raise SettingError(f"the name '{each.name}' is taken", where=where, remedy="choose another name")

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import json
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal
 
@@ -13,6 +13,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from nexal.addresses import ITEM_NAME, split_address
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
+from nexal.faults import faults_of, worded
 
 Interpolation = Literal["linear", "smooth", "hold"]
 RoleName = Literal[
@@ -174,7 +175,7 @@ def parse_recipe(data: Any) -> Recipe:
     try:
         return Recipe.model_validate(data)
     except ValidationError as error:
-        raise from_validation(error, data) from None
+        raise from_validation(error, Recipe, data) from None
 
 
 def load_recipe(path: Path) -> Recipe:
@@ -197,35 +198,30 @@ def load_recipe(path: Path) -> Recipe:
         raise error.at(path.name) from None
 
 
-def _where(location: tuple[int | str, ...], data: Any) -> tuple[str, list[int | str]]:
+def _where(location: Sequence[int | str], data: Any) -> tuple[str, list[int | str]]:
     """Words for a place in a recipe, and what is left of the path below them."""
     rest = list(location)
     if rest[:1] == ["steps"] and len(rest) > 1:
         step = data["steps"][rest[1]] if isinstance(data.get("steps"), list) else None
-        name = step.get("name", f"number {int(rest[1]) + 1}") if isinstance(step, dict) else f"number {rest[1]}"
+        number = f"number {int(rest[1]) + 1}"
+        name = step.get("name", number) if isinstance(step, dict) else number
         return f"step '{name}'", rest[2:]
     if len(rest) > 1 and rest[0] in ("sources", "outputs"):
         return f"{str(rest[0])[:-1]} '{rest[1]}'", rest[2:]
     return "recipe", rest
 
 
-def from_validation(error: ValidationError, data: Any, where: str = "") -> RecipeError:
-    """The first fault of a pydantic error as one of ours."""
-    fault = error.errors(include_url=False)[0]
-    place, rest = (where, list(fault["loc"])) if where else _where(fault["loc"], data)
-    path = ".".join(str(part) for part in rest if not str(part).endswith("]"))
-    place = f"{place}, '{path}'" if path else place
-    message = fault["msg"].removeprefix("Value error, ")
-    if fault["type"] == "extra_forbidden":
-        return RecipeError("is not a known key", where=place, remedy="remove it or check its spelling")
-    if fault["type"] == "missing":
-        return RecipeError("is missing", where=place, remedy="add it")
-    remedy = "correct it"
-    if "ctx" in fault and "expected" in fault["ctx"]:
-        remedy = f"use {fault['ctx']['expected']}"
-    given = fault.get("input")
-    shown = f" (got {json.dumps(given)})" if isinstance(given, (str, int, float, bool)) else ""
-    return RecipeError(message[0].lower() + message[1:] + shown, where=place, remedy=remedy)
+def from_validation(error: ValidationError, model: type[BaseModel], data: Any, where: str = "") -> RecipeError:
+    """The faults that a model found as one error of ours: the first, telling of the others."""
+    told: list[NexalError] = []
+    for fault in faults_of(error, model):
+        place, rest = (where, list(fault.path)) if where else _where(fault.path, data)
+        path = worded(rest)
+        told.append(RecipeError(fault.message, where=f"{place}, '{path}'" if path else place, remedy=fault.remedy))
+    first, *others = told
+    first.with_others(others)
+    assert isinstance(first, RecipeError)
+    return first
 
 
 def parse_output(spec: Mapping[str, Any], where: str) -> Output:
@@ -233,7 +229,7 @@ def parse_output(spec: Mapping[str, Any], where: str) -> Output:
     try:
         return Output.model_validate(spec)
     except ValidationError as error:
-        raise from_validation(error, spec, where) from None
+        raise from_validation(error, Output, spec, where) from None
 
 
 def value_at(keys: list[Any], frame: float) -> float:
@@ -270,7 +266,7 @@ def settings_at(settings: dict[str, Any], frame: float) -> dict[str, Any]:
             try:
                 result[name] = Keys.model_validate(value).at(frame)
             except ValidationError as error:
-                raise from_validation(error, value, f"setting '{name}'") from None
+                raise from_validation(error, Keys, value, f"setting '{name}'") from None
         else:
             result[name] = value
     return result

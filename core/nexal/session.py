@@ -106,8 +106,8 @@ def frames_of(files: Mapping[str, str]) -> list[int]:
     return sorted(common)
 
 
-def sources_behind(recipe: Recipe, addresses: Iterable[str]) -> list[str]:
-    """The sources that the addresses depend on, in the recipe's order."""
+def items_behind(recipe: Recipe, addresses: Iterable[str]) -> list[str]:
+    """The sources and steps that the addresses depend on, in the recipe's order."""
     wanted, seen = [split_address(address)[0] for address in addresses], set()
     while wanted:
         item = wanted.pop()
@@ -117,7 +117,30 @@ def sources_behind(recipe: Recipe, addresses: Iterable[str]) -> list[str]:
         step = recipe.step(item)
         if step:
             wanted += [split_address(address)[0] for address in addresses_of(step)]
-    return [name for name in recipe.sources if name in seen]
+    return [name for name in recipe.items() if name in seen]
+
+
+def sources_behind(recipe: Recipe, addresses: Iterable[str]) -> list[str]:
+    """The sources that the addresses depend on, in the recipe's order."""
+    return [name for name in items_behind(recipe, addresses) if name in recipe.sources]
+
+
+def check_outputs(plan: Plan, outputs: Mapping[str, Output]) -> None:
+    """Raises the first fault that stands in the way of the outputs, telling of all others too."""
+    found: list[NexalError] = []
+    told = plan.inspect()
+    for item in items_behind(plan.recipe, [address for output in outputs.values() for address in output.addresses]):
+        fault = told.get(item)
+        if isinstance(fault, NexalError):
+            found.append(fault)
+    for name, output in outputs.items():
+        try:
+            target_of(output)
+            output_feed(plan, output)
+        except NexalError as error:
+            found.append(error if error.where.startswith(("step '", "source '")) else error.at(f"output '{name}'"))
+    if found:
+        raise found[0].with_others(found[1:])
 
 
 def output_feed(plan: Plan, output: Output) -> Feed:

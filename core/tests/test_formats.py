@@ -312,6 +312,13 @@ class Damaged(FormatTest):
         self.refused("text.exr", b"this is not a picture\n" * 20, "not an EXR")
         self.refused("text.png", b"this is not a picture\n" * 20)
 
+    def test_a_compression_that_does_not_exist(self) -> None:
+        name = b"compression\0compression\0"
+        for number in (42, 99, 255):
+            content = write_exr(self.place / "whole.exr", {"R": gradient(16, 12)}).read_bytes()
+            at = content.index(name) + len(name) + 4
+            self.refused(f"c{number}.exr", content[:at] + bytes([number]) + content[at + 1 :], f"compression {number}")
+
     def test_truncated_files(self) -> None:
         noisy = np.random.default_rng(1).random((80, 80, 3))
         exr = write_exr(self.place / "whole.exr", {"R": noisy[..., 0].astype(np.float16)}).read_bytes()

@@ -11,9 +11,11 @@ import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgba, run, write_exr, write_raster
 
 from nexal.analysis.run import run_recipe
+from nexal.formats.writing import target_of, write
 from nexal.kernels.quantising import codes
 from nexal.picture import Alpha, Window
-from nexal.recipe import parse_recipe, worded_file
+from nexal.recipe import Output, parse_recipe, worded_file
+from nexal.session import Session
 
 
 def plane(side: int = 32, seed: int = 1, name: str = "Y") -> MemorySource:
@@ -217,6 +219,23 @@ class Packs(CoreTest):
         quarter = np.float64(self.sources["c"].planes["Y"]).reshape(32, 2, 32, 2).mean((1, 3))
         self.assert_planes(got.planes["B"], quarter, 1e-6)
         self.assertEqual(one("pack", self.ports, self.sources, width=16).planes["R"].shape, (16, 16))
+
+    def test_two_channels_or_one_are_a_texture_too(self) -> None:
+        planes = {name: gradient(16, 16, seed) for seed, name in enumerate("gb")}
+        sources = {name: MemorySource({"Y": plane}, data=["Y"]) for name, plane in planes.items()}
+        made = one("pack", {"g": "g", "b": "b"}, sources)
+        self.assertEqual(made.description.channels, ("G", "B"))
+        self.assert_planes(made.planes["B"], planes["b"], 0)
+        self.assertEqual(one("pack", {"b": "b"}, sources).description.channels, ("B",))
+        self.assert_refused(lambda: one("pack", {}, sources), "feed one channel")
+        path = self.folder() / "two.png"
+        target = target_of(Output.model_validate({"from": "t", "file": "two.png", "depth": 16}))
+        write(made, target, path, {})
+        with Session() as session:
+            stored = session.open(path).stored
+            self.assertEqual(list(stored.channels), ["R", "G", "B"])
+            self.assertEqual(int(np.max(stored.samples("R"))), 0)
+            np.testing.assert_allclose(stored.samples("G"), planes["g"] * 65535, atol=0.51)
 
     def test_alpha_is_data_and_multiplies_nothing(self) -> None:
         got = one("pack", self.ports | {"a": "a"}, self.sources)

@@ -365,6 +365,34 @@ class Warnings(CoreTest):
         self.assertIn("tin_gloss is gloss by its name", row["text"])
         self.assertEqual((row["remedy"]["within"], row["remedy"]["instead"]), ("rough", "tin_gloss"))
 
+    def test_it_is_found_through_bays_and_masks_to_any_depth_and_in_the_proof(self) -> None:
+        grey = write_raster(self.folder() / "occlusion.png", np.full((8, 8, 1), 108, np.uint8), ["Y"])
+        photo = write_raster(self.folder() / "photo.png", np.full((8, 8, 3), 90, np.uint8), ["R", "G", "B"])
+        files = {"occlusion": str(grey), "photo": str(photo)}
+        steps = [
+            {"name": "soft", "op": "blur", "in": {"from": "occlusion"}},
+            {"name": "inner", "op": "bay", "set": {"layers": [{"value": 1, "mask": "soft.Y"}]}},
+            {"name": "grown", "op": "grow", "in": {"matte": "inner"}},
+            {"name": "outer", "op": "bay", "set": {"layers": [{"from": "grown", "opacity": 0.5}]}},
+            {"name": "judged", "op": "stretch", "in": {"from": "photo.G"}},
+            {"name": "clean", "op": "bay", "set": {"layers": [{"value": 0.3, "mask": "judged"}]}},
+            {"name": "texture", "op": "pack", "in": {"r": "outer", "g": "clean"}},
+        ]
+        for colour, expected in (("auto", ["occlusion"]), ("data", [])):
+            sources = {name: {"files": path} for name, path in files.items()}
+            sources["occlusion"]["colour"] = colour
+            recipe = parse_recipe({"nexal": 1, "sources": sources, "steps": steps})
+            with Session() as session:
+                plan = Plan(recipe, 1, session.readers(recipe, files, 1, list(files)))
+                for item in ("inner", "outer", "texture"):
+                    told = {row["code"]: row for row in advise(session.engine, plan, item)}
+                    self.assertEqual("encoded_data" in told, bool(expected), f"{item} {colour}")
+                    if expected:
+                        self.assertEqual(told["encoded_data"]["remedy"]["read"], {"occlusion": "data"})
+                feed = plan.feed("texture")
+                rows = proof(session.engine, plan, feed, checked_target(feed, {"format": "png", "depth": "8"}))
+                self.assertEqual([row["bent"] for row in rows], [expected, []])
+
     def test_a_source_read_as_encoded_colour(self) -> None:
         path = write_raster(self.folder() / "mask.png", np.full((8, 8, 1), 128, np.uint8), ["Y"])
         steps = [{"name": "b", "op": "bay", "set": {"layers": [{"value": 1, "mask": "mask"}]}}]

@@ -312,6 +312,32 @@ class Checks(CoreTest):
         self.assertEqual(self.codes(np.full((20, 20), 7, np.float32)), {})
 
 
+class Unsound(CoreTest):
+    def test_on_pure_black_and_white_nothing_is_better_than_one_channel(self) -> None:
+        plane = np.zeros((60, 80), np.float32)
+        plane[15:45, 20:60] = 1
+        source = MemorySource(dict.fromkeys("RGB", plane))
+        recipe = parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}}})
+        plan = Plan(recipe, 1, {"p": source})
+        found = scout(Engine(threads=2), plan, plan.feed("p"), [Window(25, 20, 20, 15)], [Window(2, 2, 14, 50)])
+        self.assertNotIn("mode", found["rows"][0])
+        for row in found["rows"]:
+            self.assertLess(max(abs(row["stretch"]["black"]), abs(row["stretch"]["white"])), 4.1, row["words"])
+            self.assertNotEqual(row.get("mode"), "divide")
+
+    def test_a_sound_division_is_still_a_candidate(self) -> None:
+        random = np.random.default_rng(2)
+        shade = 0.3 + 0.6 * random.random((60, 80)).astype(np.float32)
+        inside = np.zeros((60, 80), bool)
+        inside[15:45, 20:60] = True
+        planes = {"R": shade * np.where(inside, 0.9, 0.5), "G": shade, "B": 0.5 * shade}
+        source = MemorySource({name: plane.astype(np.float32) for name, plane in planes.items()})
+        recipe = parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}}})
+        plan = Plan(recipe, 1, {"p": source})
+        found = scout(Engine(threads=2), plan, plan.feed("p"), [Window(25, 20, 20, 15)], [Window(2, 2, 14, 50)])
+        self.assertIn("divide", {row.get("mode") for row in found["rows"][:3]})
+
+
 class FineEdge(CoreTest):
     def hair(self) -> tuple[MemorySource, np.ndarray]:
         """A dark block with fine hairs over a bright backing that varies slowly, and its true alpha."""

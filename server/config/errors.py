@@ -5,7 +5,7 @@ from typing import Any
 
 from django.core.exceptions import RequestDataTooBig
 from django.http import Http404, HttpRequest, HttpResponse
-from ninja import NinjaAPI, Schema
+from ninja import Field, NinjaAPI, Schema
 from ninja.errors import AuthenticationError, HttpError, ValidationError
 
 from nexal.errors import NexalError
@@ -20,6 +20,18 @@ class Problem(Schema):
     message: str
     where: str = ""
     remedy: str = ""
+    also: list[str] = Field([], description="What else is wrong beside it, a line each")
+
+
+def problem_of(error: NexalError) -> Problem:
+    """An error of the core as the interface tells it."""
+    return Problem(
+        code=error.code,
+        message=error.message,
+        where=error.where,
+        remedy=error.remedy,
+        also=[str(other) for other in error.also],
+    )
 
 
 class Refused(NexalError):
@@ -41,9 +53,7 @@ def install(api: NinjaAPI) -> None:
     @api.exception_handler(NexalError)
     def _own(request: HttpRequest, error: NexalError) -> HttpResponse:
         status = error.status if isinstance(error, Refused) else 409 if error.code in ("cancelled", "pending") else 422
-        return answer(
-            api, request, status, code=error.code, message=error.message, where=error.where, remedy=error.remedy
-        )
+        return api.create_response(request, problem_of(error).dict(), status=status)
 
     @api.exception_handler(ValidationError)
     def _invalid(request: HttpRequest, error: ValidationError) -> HttpResponse:

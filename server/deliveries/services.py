@@ -11,7 +11,7 @@ from django.conf import settings
 from django.db import IntegrityError, transaction
 
 from config import jobs
-from config.errors import Refused
+from config.errors import Refused, problem_of
 from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
 from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
@@ -111,12 +111,7 @@ def _render_frames(render: Render) -> bool:
         except NexalError as error:
             failed = True
             frame.state = RenderState.FAILED
-            frame.error = {
-                "code": error.code,
-                "message": error.message,
-                "where": error.where,
-                "remedy": error.remedy,
-            }
+            frame.error = problem_of(error).dict()
         frame.seconds = time.monotonic() - began
         found = RenderedFrame.objects.filter(pk=frame.pk)
         if not found.update(state=frame.state, error=frame.error, file=frame.file, seconds=frame.seconds):

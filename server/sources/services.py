@@ -10,7 +10,7 @@ from django.conf import settings
 from django.core.files import File
 
 from config import jobs
-from config.errors import Refused
+from config.errors import Refused, problem_of
 from nexal.errors import NexalError
 from nexal.file_names import free, plain
 from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, reassemble
@@ -131,7 +131,7 @@ def unpack(source_id: int) -> None:
     try:
         file = library().unpack(Path(source.original.path), source.fingerprint)
     except NexalError as error:
-        problem = {"code": error.code, "message": error.message, "where": source.files, "remedy": error.remedy}
+        problem = problem_of(error).dict() | {"where": source.files}
         Source.objects.filter(pk=source_id).update(state=SourceState.FAILED, problem=problem)
         return
     except Exception:

@@ -6,7 +6,7 @@ from typing import Any, Literal
 from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
-from config.errors import Problem
+from config.errors import Problem, problem_of
 from nexal.analysis.edge_view import Told, evidence, fringe
 from nexal.analysis.view import Shown, shown
 from nexal.analysis.view import histogram as core_histogram
@@ -122,8 +122,7 @@ def _item(planned: Plan, name: str, found: Node | NexalError) -> Item:
     step = planned.recipe.step(name)
     inputs = list(dict.fromkeys(address.partition(".")[0] for address in addresses_of(step))) if step else []
     if isinstance(found, NexalError):
-        problem = Problem(code=found.code, message=found.message, where=found.where, remedy=found.remedy)
-        return Item(name=name, inputs=inputs, problem=problem)
+        return Item(name=name, inputs=inputs, problem=problem_of(found))
     description = found.description
     return Item(
         name=name,

@@ -5,7 +5,7 @@ from typing import Any
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
-from config.errors import Problem
+from config.errors import Problem, problem_of
 from nexal.analysis.checks import thin_parts as core_thin_parts
 from nexal.analysis.scout import scout as core_scout
 from nexal.analysis.scout import steps_of
@@ -172,5 +172,5 @@ def _pending(planned: Plan, address: str) -> Pending | None:
 
 def _slow_row(job: SlowJob) -> SlowRow:
     fault = job.problem
-    problem = Problem(code=fault.code, message=fault.message, where=fault.where, remedy=fault.remedy) if fault else None
+    problem = problem_of(fault) if fault else None
     return SlowRow(item=job.item, digest=job.digest, state=job.state, done=job.cancellation.done, problem=problem)

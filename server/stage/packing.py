@@ -64,6 +64,7 @@ class ProofRow(Schema):
     clipped: float
     bits: int
     unused: int | None
+    bent: list[str] = Field(description="What is behind it and read as encoded colour, where its numbers are meant")
 
 
 class ReadBack(Schema):

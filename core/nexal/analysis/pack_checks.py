@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 
 from nexal.addresses import split_address
+from nexal.analysis.bending import bent_sources, laid
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.errors import NexalError
-from nexal.formats.reading import StoredSource
 from nexal.layouts import default_of
 from nexal.operations import find, parse_settings
 from nexal.operations.packing import PORTS, BaySettings, Meaning, PackSettings
@@ -36,7 +36,7 @@ METAL, TURNED = 0.5, 0.3
 def check_packing(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]:
     """Warnings about a `bay` or `pack` step: `code`, `text`, and a `remedy` or none.
 
-    - a source that is read as sRGB-encoded colour where its numbers are meant
+    - a source that is read as sRGB-encoded colour where its numbers are meant, however many steps lie between
     - planes of another size, and how they are resampled; bars that are not, being only put at the corner
     - a bar that covers everything below it, and what is lost by that
     - roughness that looks inverted, by its name or by metal that is much rougher than the rest
@@ -56,20 +56,8 @@ def check_packing(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]
     return found
 
 
-def _laid(step: Step) -> list[str]:
-    """What goes into a step's values: not the picture whose size alone is taken."""
-    operation = find(step.op)
-    ports = [address for port, address in step.inputs.items() if port != "like" and isinstance(address, str)]
-    return list(dict.fromkeys([*ports, *operation.references(parse_settings(operation, step.settings)).values()]))
-
-
 def _encoded(plan: Plan, step: Step) -> list[dict[str, Any]]:
-    odd: dict[str, str] = {}
-    for address in _laid(step):
-        item = split_address(address)[0]
-        reader = plan.readers.get(item)
-        if isinstance(reader, StoredSource) and reader.space == "srgb" and plan.feed(address).description.colour:
-            odd.setdefault(item, address)
+    odd = bent_sources(plan, step.name)
     if not odd:
         return []
     return [
@@ -84,7 +72,7 @@ def _encoded(plan: Plan, step: Step) -> list[dict[str, Any]]:
 def _sizes(plan: Plan, step: Step) -> list[dict[str, Any]]:
     own = plan.feed(step.name).description.display
     others = {}
-    for address in _laid(step):
+    for address in laid(step):
         size = plan.feed(address).description.display
         if (size.width, size.height) != (own.width, own.height):
             others[address] = size
@@ -163,9 +151,10 @@ def _named_wrong(plan: Plan, step: Step, settings: PackSettings) -> list[dict[st
     if not found or not isinstance(address, str):
         return []
     bay = plan.recipe.step(split_address(address)[0])
-    laid = _laid(bay) if bay and bay.op == "bay" else [address]
+    names = laid(bay) if bay and bay.op == "bay" else [address]
     wrong = ROUGH if found[1] else GLOSSY
-    odd = next((each for each in laid if wrong.search(each) and plan.recipe.step(split_address(each)[0]) is None), None)
+    sources = [each for each in names if plan.recipe.step(split_address(each)[0]) is None]
+    odd = next((each for each in sources if wrong.search(each)), None)
     if odd is None:
         return []
     kinds = ("roughness", "gloss") if found[1] else ("gloss", "roughness")
@@ -250,7 +239,7 @@ def _filled(engine: Engine, plan: Plan, step: Step, port: str, meant: Meaning) -
     if _whole(settings):
         return None
     named = None if meant.inverted else _named_like(engine, plan, bay.name, meant.meaning)
-    if named and named not in _laid(bay):
+    if named and named not in laid(bay):
         changed = dict(bay.settings) | {"layers": [*bay.settings.get("layers", []), {"from": named}]}
         return {"label": f"Lay {named} in", "change": {bay.name: {"set": changed}}}
     begins = default_of(meant.meaning)

@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.addresses import split_address
+from nexal.analysis.bending import bent_sources
 from nexal.analysis.compare import difference
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.plan import Feed
@@ -18,6 +20,7 @@ from nexal.errors import RecipeError
 from nexal.formats.store import Library, fingerprint
 from nexal.formats.writing import Target, stored_samples, target_of, write
 from nexal.kernels.proving import measured
+from nexal.operations.packing import PORTS
 from nexal.picture import Plane
 from nexal.recipe import parse_output
 
@@ -65,7 +68,8 @@ def proof(
     `low`, `high` are the ends of the meant values; `first`, `last` those of the samples (codes of whole numbers, else
     values). `largest` and `mean` are errors, in codes of whole numbers, of what lies in 0..1; `clipped` is the share of
     pixels that lie further outside than rounding reaches, or are no number; `unused` how many of the `bits` of a code
-    its distinct codes do not need (None for floats).
+    its distinct codes do not need (None for floats). `bent` names what is behind the channel and read as encoded
+    colour where its numbers are meant: then the values themselves are not those of the file.
     """
     most = target.most if target.integer else 0
     bits = {"8": 8, "10": 16, "16": 16, "half": 16, "float": 32}[target.depth]
@@ -83,9 +87,23 @@ def proof(
                 "clipped": found.outside / plane.size,
                 "bits": bits,
                 "unused": bits - max(1, math.ceil(math.log2(max(2, found.distinct)))) if most else None,
+                "bent": _bent(plan, feed, name),
             }
         )
     return rows
+
+
+def _bent(plan: Plan, feed: Feed, channel: str) -> list[str]:
+    """What arrives bent in a channel of a texture."""
+    step = plan.recipe.step(feed.node.item)
+    port = next((port for port, name in PORTS.items() if name == channel), None)
+    fed = step.inputs.get(port) if step and step.op == "pack" and port else feed.node.item
+    if not isinstance(fed, str):
+        return []
+    found = bent_sources(plan, split_address(fed)[0])
+    if step and step.op == "pack" and plan.recipe.step(split_address(fed)[0]) is None:
+        found = {name: at for name, at in bent_sources(plan, step.name).items() if at == fed}
+    return list(found)
 
 
 def round_trip(
@@ -100,7 +118,8 @@ def round_trip(
     with tempfile.TemporaryDirectory(prefix="nexal-proof-") as folder:
         path = Path(folder) / f"proof{suffix}"
         write(picture, target, path, {})
-        stored = Library(Path(folder) / "read").unpack(path, fingerprint(path))
+        library = Library(Path(folder) / "read")
+        stored = library.unpack(path, fingerprint(path))
         rows = []
         for name, back in zip(picture.planes, _in_order(stored.channels, list(picture.planes)), strict=True):
             wanted = delivered(picture.planes[name], target)
@@ -108,6 +127,7 @@ def round_trip(
             same = got is not None and got.shape == wanted.shape and got.dtype == wanted.dtype
             wrong = int(np.count_nonzero(got != wanted)) if same and got is not None else wanted.size
             rows.append({"name": name, "wrong": wrong, "read_as": str(got.dtype) if got is not None else "nothing"})
+        library.close()
         return {"channels": rows, "bytes": path.stat().st_size}
 
 

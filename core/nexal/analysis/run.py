@@ -19,7 +19,7 @@ from nexal.formats.store import fingerprint
 from nexal.formats.writing import target_of
 from nexal.picture import ALPHA_NAME, Window
 from nexal.recipe import Recipe, SourceSpec, is_numbered, parse_recipe
-from nexal.session import Session, frames_of, output_path, render_output, source_files, sources_behind
+from nexal.session import Session, check_outputs, frames_of, output_path, render_output, source_files, sources_behind
 
 
 def run_recipe(
@@ -64,6 +64,7 @@ def run_recipe(
                 source: reader.fingerprint for source, reader in readers.items() if isinstance(reader, StoredSource)
             }
             plan = Plan(recipe, frame, readers)
+            check_outputs(plan, chosen)
             for name, output in chosen.items():
                 try:
                     path = output_path(plan, name, output, out, shot)

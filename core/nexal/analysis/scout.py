@@ -26,8 +26,14 @@ from nexal.picture import Description, Plane, Window, is_alpha, main_channels
 LEAST_SAMPLES = 8
 MOST_SAMPLES = 2000
 MOST_CHANNELS = 8
+OUTERMOST = 0.01
+"""The part of the samples that does not count where ends are looked at."""
+NEAR_ZERO, REACH = 0.02, 4.0
+"""A divisor below the one makes noise of a matte: a code of 8 bit more or less moves it by a fifth. A result of more
+than so many times what the channels reach is beyond what can be shown."""
 ROWS = 48
 PROXY = 256
+PARTED_WELL = 1e4
 PARTED = 0.98
 """Part of each set that the proposed stretch puts at its end."""
 EDGES = 0.08
@@ -161,9 +167,11 @@ class _Judge:
     def rows(self, count: int) -> list[dict[str, Any]]:
         auc, error, fisher = self.figures.T
         separation = np.maximum(auc, 1 - auc)
+        sound = self._sound()
         simplicity = np.array([self._cost(code) for code in self.codes])
         # The figures from histograms choose a shortlist; exact ones order it.
         order = np.lexsort((simplicity, -_steps(fisher), -np.round(separation + error, 4)))
+        order = order[sound[order]]
         chosen, seen = [], set()
         for index in order:
             key = (round(float(separation[index]), 6), f"{fisher[index]:.4g}")
@@ -187,6 +195,18 @@ class _Judge:
             alike = (round(row["separation"], 5), f"{row['fisher']:.3g}", round(row["edge_kept"], 3))
             distinct.setdefault(alike, {key: value for key, value in row.items() if key != "cost"})
         return list(distinct.values())[:count]
+
+    def _sound(self) -> NDArray[np.bool_]:
+        """Which candidates can be a matte: all but divisions by next to nothing, or far beyond what channels show."""
+        samples = np.concatenate([self.subject, self.background], axis=1)
+        reach = REACH * max(1.0, float(np.quantile(np.abs(samples), 1 - OUTERMOST)))
+        sound = np.ones(len(self.codes), np.bool_)
+        for index in np.flatnonzero(self.codes[:, 2] == MODES.index("divide")):
+            _, b, _, _, invert_b = self.codes[index]
+            divisor = np.abs(1 - samples[b] if invert_b else samples[b])
+            largest = np.quantile(np.abs(crossed(samples, self.codes[index])), 1 - OUTERMOST)
+            sound[index] = np.quantile(divisor, OUTERMOST) >= NEAR_ZERO and largest <= reach
+        return sound
 
     def _cost(self, code: NDArray[np.int32]) -> float:
         """Steps and turns that a candidate needs."""
@@ -219,8 +239,9 @@ class _Judge:
 
 
 def _steps(fisher: Any) -> Any:
-    """Fisher ratios that differ by less than a fifth count as equal, so that edges can decide."""
-    return np.round(np.log(np.maximum(fisher, 1e-9)) / math.log(1.2))
+    """Fisher ratios that differ by less than a fifth count as equal, so that edges can decide; so do all that are
+    `PARTED_WELL` and more: of two sets without any spread the ratio says nothing."""
+    return np.round(np.log(np.clip(fisher, 1e-9, PARTED_WELL)) / math.log(1.2))
 
 
 def _edges(proxy: Plane) -> NDArray[np.bool_]:

@@ -71,7 +71,7 @@ def read_manifest(text: str | bytes, where: str) -> Manifest:
     try:
         return Manifest.model_validate(data)
     except ValidationError as error:
-        fault = from_validation(error, data, where)
+        fault = from_validation(error, Manifest, data, where)
         raise FormatError(
             fault.message, where=fault.where, remedy="give the manifest that was written with the files"
         ) from None

@@ -17,6 +17,8 @@ from nexal.formats.decoded import Decoded, DecodedPart, Limits, plain, tagged
 from nexal.picture import Window, is_alpha
 
 MAGIC = b"\x76\x2f\x31\x01"
+MULTI_PART = 1 << 12
+"""The bit of the version field that tells of several parts."""
 OWN_ATTRIBUTES = frozenset(
     {
         "channels",
@@ -62,6 +64,53 @@ def _check_header(headers: list[dict[str, Any]], limits: Limits, size: int) -> N
             )
 
 
+def _stored_compressions(path: Path) -> list[int]:
+    """The compression that each part's header names, as the number that stands there.
+
+    The library takes a number that it does not know for ZIP, without a word. Layout by the OpenEXR file format:
+    attributes are a name, a type and a size before their value; an empty name ends a header, another one all headers.
+    """
+    found: list[int] = []
+
+    def text() -> bytes:
+        letters = bytearray()
+        while (letter := file.read(1)) not in (b"", b"\0") and len(letters) < 256:
+            letters += letter
+        return bytes(letters)
+
+    with path.open("rb") as file:
+        version = int.from_bytes(file.read(8)[4:], "little")
+        several = bool(version & MULTI_PART)
+        inside = False
+        while True:
+            name = text()
+            if not name:
+                if not several or not inside:
+                    return found
+                inside = False
+                continue
+            inside = True
+            text()
+            size = int.from_bytes(file.read(4), "little")
+            if name == b"compression":
+                found.append(int.from_bytes(file.read(size), "little"))
+            else:
+                file.seek(size, 1)
+
+
+def _check_compressions(path: Path) -> None:
+    import OpenEXR
+
+    known = {int(value) for value in OpenEXR.Compression.__members__.values()}
+    known.discard(int(OpenEXR.NUM_COMPRESSION_METHODS))
+    for number in _stored_compressions(path):
+        if number not in known:
+            raise FormatError(
+                f"its header names compression {number}, which is unknown",
+                remedy="save it again with a compression of the standard, such as ZIP",
+            )
+
+
 def read_exr(path: Path, limits: Limits) -> Decoded:
     """Every part and channel of an OpenEXR file. Raises FormatError for what is damaged, deep or beyond limits."""
     import OpenEXR
@@ -72,6 +121,7 @@ def read_exr(path: Path, limits: Limits) -> Decoded:
     except Exception as error:
         raise FormatError(f"is damaged: {error}", remedy="save the file again") from None
     _check_header(headers, limits, size)
+    _check_compressions(path)
     OpenEXR.set_global_thread_count(2)
     try:
         parts = OpenEXR.File(str(path), separate_channels=True).parts

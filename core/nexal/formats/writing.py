@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -138,6 +138,8 @@ def write(
     own, of whole numbers as codes of the target's depth.
     Raises FormatError where the format cannot hold its channels or writing fails.
     """
+    if target.format != "exr":
+        picture = _completed(picture)
     names = list(picture.description.channels)
     if target.format != "exr":
         names = _raster_channels(picture, target.format)
@@ -165,6 +167,21 @@ def write(
     finally:
         if part.parent.is_dir():
             part.unlink(missing_ok=True)
+
+
+def _completed(picture: Picture) -> Picture:
+    """A texture of two channels of R, G and B with the third at 0: such files hold three."""
+    names = picture.description.channels
+    missing = [name for name in ("R", "G", "B") if name not in names]
+    held = {*names} <= {"R", "G", "B", ALPHA_NAME} and len(names) > 1
+    if not (picture.description.all_data and held and missing):
+        return picture
+    nothing = np.zeros((picture.region.height, picture.region.width), np.float32)
+    description = picture.description.changed(
+        channels=("R", "G", "B", *(name for name in names if name == ALPHA_NAME)),
+        data=picture.description.data | {*missing},
+    )
+    return replace(picture, description=description, planes={**picture.planes, **dict.fromkeys(missing, nothing)})
 
 
 def _raster_channels(picture: Picture, file_format: str) -> list[str]:

@@ -11,7 +11,8 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from nexal.code_version import version_of
-from nexal.errors import RecipeError, SettingError, nearest
+from nexal.errors import NexalError, RecipeError, SettingError, nearest
+from nexal.faults import faults_of, worded
 from nexal.kernels.mixing import with_alphas
 from nexal.kernels.pointmath import Value, unpremultiplied, where
 from nexal.picture import ROLE_ALPHA, ROLE_COLOUR, ROLE_MASK, Alpha, Description, Plane, Trait, Window, is_alpha
@@ -266,25 +267,17 @@ def find(name: str) -> Operation:
 
 
 def parse_settings(operation: Operation, values: Mapping[str, Any]) -> Settings:
-    """Checked settings. Raises SettingError that names the setting and what it accepts."""
+    """Checked settings. Raises SettingError that names the setting and what it accepts, and tells of further faults."""
     try:
         return operation.Settings.model_validate(dict(values))
     except ValidationError as error:
-        fault = error.errors(include_url=False)[0]
-        name = str(fault["loc"][0]) if fault["loc"] else ""
-        where = f"setting '{'.'.join(str(part) for part in fault['loc'] if part != 'function-after')}'"
-        if fault["type"] == "extra_forbidden":
-            known = list(operation.Settings.model_fields)
-            raise SettingError(
-                f"'{operation.name}' has no setting '{name}'", where=where, remedy=nearest(name, known)
-            ) from None
-        message = fault["msg"].removeprefix("Value error, ")
-        expected = fault.get("ctx", {}).get("expected")
-        raise SettingError(
-            message[0].lower() + message[1:] + f" (got {fault.get('input')!r})",
-            where=where,
-            remedy=f"use {expected}" if expected else "give a value that it accepts",
-        ) from None
+        told: list[NexalError] = []
+        for fault in faults_of(error, operation.Settings):
+            message = fault.message
+            if len(fault.path) == 1 and message.endswith("is not a known key"):
+                message = f"'{operation.name}' has no setting '{fault.path[0]}'"
+            told.append(SettingError(message, where=f"setting '{worded(fault.path)}'", remedy=fault.remedy))
+        raise told[0].with_others(told[1:]) from None
 
 
 def no_alpha(port: str) -> RecipeError:

@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
-from nexal.errors import SettingError
+from nexal.errors import RecipeError, SettingError
 from nexal.kernels.blending import BLENDS
 from nexal.kernels.pointmath import Value, clip
 from nexal.operations.base import Channels, PointOperation, Port, Scene, Settings, Size, register, setting
@@ -157,18 +157,19 @@ class PackSettings(Settings):
 class Pack(PointOperation):
     """Pack planes into the channels R, G, B and A of one texture.
 
-    planes -> picture of data (never encoded, never multiplied by its alpha), of the size given, else of the largest of
-    the planes. Planes of another size are resampled, none is cropped: along each axis the mean of areas where it
-    shrinks, Lanczos where it grows; ids keep single samples. The layout's name goes into the metadata.
+    one to four planes -> picture of data with the channels that are fed (never encoded, never multiplied by its alpha),
+    of the size given, else of the largest of the planes. Planes of another size are resampled, none is cropped: along
+    each axis the mean of areas where it shrinks, Lanczos where it grows; ids keep single samples. The layout's name
+    goes into the metadata.
     """
 
     name = "pack"
     family = "packing"
     needs = "channel packing, put masks into red green blue alpha, texture, occlusion roughness metallic"
     ports = (
-        Port("r", "plane", "Red"),
-        Port("g", "plane", "Green"),
-        Port("b", "plane", "Blue"),
+        Port("r", "plane", "Red", required=False),
+        Port("g", "plane", "Green", required=False),
+        Port("b", "plane", "Blue", required=False),
         Port("a", "plane", "Alpha", required=False),
     )
     Settings = PackSettings
@@ -185,10 +186,14 @@ class Pack(PointOperation):
         return Size(width or window.width, height or window.height, settings.filter)
 
     def sizes(self, inputs: Mapping[str, Description], settings: PackSettings) -> dict[str, Size]:
+        if not inputs:
+            return {}
         size = self._size(inputs, settings)
         return {port: size for port, given in inputs.items() if not size.fits(given)}
 
     def describe(self, inputs: Mapping[str, Description], settings: PackSettings) -> Description:
+        if not inputs:
+            raise RecipeError("no channel is fed", where="port 'r'", remedy="feed one channel at least")
         for port in settings.meanings:
             if port not in inputs:
                 raise SettingError(
@@ -199,7 +204,7 @@ class Pack(PointOperation):
         size = self._size(inputs, settings)
         window = Window(0, 0, size.width, size.height)
         channels = tuple(PORTS[port] for port in PORTS if port in inputs)
-        first = inputs["r"]
+        first = next(inputs[port] for port in PORTS if port in inputs)
         layout = {"layout": {"text": settings.layout}} if settings.layout else {}
         return first.changed(
             channels=channels,

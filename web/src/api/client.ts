@@ -4,7 +4,7 @@ import type { Recipe } from "./recipe";
 import type { components, paths } from "./schema";
 
 type Schemas = components["schemas"];
-export type Problem = { code: string; message: string; where: string; remedy: string };
+export type Problem = { code: string; message: string; where: string; remedy: string; also?: string[] };
 export type ProjectRow = Schemas["ProjectRow"];
 export type ShotRow = Schemas["ShotRow"];
 export type ShotWhole = Schemas["ShotWhole"];

@@ -948,6 +948,12 @@ export interface components {
              * @default
              */
             remedy: string;
+            /**
+             * Also
+             * @description What else is wrong beside it, a line each
+             * @default []
+             */
+            also: string[];
         };
         /** SourceRow */
         SourceRow: {

@@ -102,7 +102,8 @@ export function newStep(operation: OperationRow, context: Context, dragged?: str
   };
 
   for (const port of operation.ports) {
-    if (!port.required) continue;
+    // Any channel of a texture may be left out; a new one has red, green and blue.
+    if (!port.required && !(operation.op === "pack" && port.name !== "a")) continue;
     const address =
       (operation.op === "attach_alpha" && port.name === "alpha") ||
       (port.name === "matte" && port.kind === "plane") ||

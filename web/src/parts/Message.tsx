@@ -19,6 +19,11 @@ export function Message({
         {problem.where && <span className="font-medium">{problem.where}: </span>}
         {problem.message}
       </p>
+      {problem.also?.map((line) => (
+        <p key={line} className="mt-1 text-dim">
+          {line}
+        </p>
+      ))}
       {problem.remedy && <p className="mt-1 text-dim">{capital(problem.remedy)}.</p>}
       {children}
     </div>

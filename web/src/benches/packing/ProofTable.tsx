@@ -143,6 +143,8 @@ export function ProofTable({ shot, pack, meanings }: Props) {
 }
 
 function faultOf(row: Row, dither: string): string | null {
+  if (row.bent.length)
+    return `${row.bent.join(", ")} is read as colour: its numbers arrive bent, and the file holds them so`;
   if (row.clipped > 0)
     return `values from ${row.low?.toFixed(3)} to ${row.high?.toFixed(3)} do not fit; ${(row.clipped * 100).toFixed(2)} % are clipped`;
   if (row.most && row.largest > (dither === "none" ? ROUNDING : 1.001))

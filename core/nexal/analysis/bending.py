@@ -1,0 +1,62 @@
+"""Sources whose numbers are meant and which are read as encoded colour: their values arrive bent."""
+
+from __future__ import annotations
+
+from nexal.addresses import split_address
+from nexal.engine import Plan
+from nexal.engine.plan import addresses_of
+from nexal.errors import NexalError
+from nexal.formats.reading import StoredSource
+from nexal.operations import find, parse_settings
+from nexal.recipe import Step
+from nexal.session import sources_behind
+
+AS_THEY_ARE = frozenset({"bay", "pack", "logic", "grow", "despeckle"})
+"""Operations that take values as they are, for what is no colour: light that comes in is taken for values. Others
+either keep colour as colour, or judge it as it is seen, which brings back the values of the file."""
+
+
+def bent_sources(plan: Plan, item: str) -> dict[str, str]:
+    """Sources behind an item, with the address at which their light is first taken for values.
+
+    Followed through bays, masks and any other steps, to any depth.
+    """
+    found: dict[str, str] = {}
+    seen: set[str] = set()
+    waiting = [item]
+    while waiting:
+        step = plan.recipe.step(waiting.pop())
+        if step is None or step.name in seen or not step.on:
+            continue
+        seen.add(step.name)
+        if step.op in AS_THEY_ARE:
+            for address in laid(step):
+                for source in _bent(plan, address):
+                    found.setdefault(source, address)
+        waiting += [split_address(address)[0] for address in addresses_of(step)]
+    return found
+
+
+def laid(step: Step) -> list[str]:
+    """What goes into a step's values: not the picture whose size alone is taken."""
+    operation = find(step.op)
+    ports: list[str] = []
+    for port, fed in step.inputs.items():
+        if port != "like":
+            ports += [fed] if isinstance(fed, str) else fed
+    return list(dict.fromkeys([*ports, *operation.references(parse_settings(operation, step.settings)).values()]))
+
+
+def _bent(plan: Plan, address: str) -> list[str]:
+    """The sources that an address of colour depends on and that are read as encoded; none of what is data."""
+    try:
+        if not plan.feed(address).description.colour:
+            return []
+    except NexalError:
+        return []
+    sources = sources_behind(plan.recipe, [address])
+    return [
+        name
+        for name in sources
+        if isinstance(reader := plan.readers.get(name), StoredSource) and reader.space == "srgb"
+    ]

@@ -8,6 +8,7 @@ from django.http import HttpRequest
 from django.utils import timezone
 
 from accounts.models import FailedSignIn, User
+from config.clients import address_of
 from config.errors import Refused
 
 ADDRESS_FACTOR = 6
@@ -16,7 +17,7 @@ ADDRESS_FACTOR = 6
 
 def sign_in(request: HttpRequest, username: str, password: str) -> User:
     """Sign a person in. Raises Refused: 401 for a wrong name or password, 429 after too many failures."""
-    address = request.META.get("REMOTE_ADDR", "")
+    address = address_of(request)[:64]
     since = timezone.now() - timedelta(minutes=settings.NEXAL_SIGN_IN_MINUTES)
     recent = FailedSignIn.objects.filter(address=address, at__gte=since)
     limit = settings.NEXAL_SIGN_IN_FAILURES

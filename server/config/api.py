@@ -12,7 +12,9 @@ from accounts.api import router as accounts  # noqa: E402
 from deliveries.api import router as deliveries  # noqa: E402
 from projects.api import router as projects  # noqa: E402
 from projects.packing import router as project_packing  # noqa: E402
-from recipes.api import router as recipes  # noqa: E402
+from recipes.catalogue import router as catalogue  # noqa: E402
+from recipes.history import router as history  # noqa: E402
+from recipes.shots import router as shots  # noqa: E402
 from sources.api import router as sources  # noqa: E402
 from stage.advice import router as advice  # noqa: E402
 from stage.api import router as stage  # noqa: E402
@@ -26,7 +28,9 @@ for router, tag in (
     (projects, "projects"),
     (project_packing, "projects"),
     (sources, "sources"),
-    (recipes, "recipes"),
+    (catalogue, "recipes"),
+    (shots, "recipes"),
+    (history, "recipes"),
     (stage, "stage"),
     (advice, "advice"),
     (mattes, "mattes"),

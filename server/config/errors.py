@@ -44,7 +44,12 @@ class Refused(NexalError):
 
 
 def answer(api: NinjaAPI, request: HttpRequest, status: int, **problem: Any) -> HttpResponse:
-    return api.create_response(request, Problem(**problem).dict(), status=status)
+    return _told(api, request, status, Problem.model_validate(problem))
+
+
+def _told(api: NinjaAPI, request: HttpRequest, status: int, problem: Problem) -> HttpResponse:
+    # Nothing else being wrong is not worth a word.
+    return api.create_response(request, problem.dict(exclude=set() if problem.also else {"also"}), status=status)
 
 
 def install(api: NinjaAPI) -> None:
@@ -53,7 +58,7 @@ def install(api: NinjaAPI) -> None:
     @api.exception_handler(NexalError)
     def _own(request: HttpRequest, error: NexalError) -> HttpResponse:
         status = error.status if isinstance(error, Refused) else 409 if error.code in ("cancelled", "pending") else 422
-        return api.create_response(request, problem_of(error).dict(), status=status)
+        return _told(api, request, status, problem_of(error))
 
     @api.exception_handler(ValidationError)
     def _invalid(request: HttpRequest, error: ValidationError) -> HttpResponse:

@@ -26,6 +26,7 @@ INSTALLED_APPS = [
     "ninja",
     "django_vite",
     "accounts",
+    "jobs",
     "projects",
     "sources",
     "recipes",
@@ -111,6 +112,8 @@ NEXAL_STORE = VAR / "store"
 NEXAL_STORE_BYTES = int(os.environ.get("NEXAL_STORE_BYTES", 40 << 30))
 NEXAL_KEPT = VAR / "kept"
 NEXAL_KEPT_BYTES = int(os.environ.get("NEXAL_KEPT_BYTES", 4 << 30))
+NEXAL_TURNS = VAR / "turns"
+NEXAL_PROXIES = [address for address in os.environ.get("NEXAL_PROXIES", "").split(",") if address]
 NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 512 << 20))
 NEXAL_UPLOAD_BYTES = int(os.environ.get("NEXAL_UPLOAD_BYTES", 4 << 30))
 NEXAL_SIGN_IN_FAILURES = 5

@@ -10,9 +10,9 @@ from typing import Any
 from django.conf import settings
 from django.db import IntegrityError, transaction
 
-from config import jobs
 from config.errors import Refused, problem_of
 from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
+from jobs import services as jobs
 from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
 from nexal.formats.writing import target_of
@@ -64,7 +64,7 @@ def start(deliverable: Deliverable, author: int | None) -> Render:
     assert head is not None
     render = Render.objects.create(deliverable=deliverable, revision=head, spec=deliverable.spec, author_id=author)
     RenderedFrame.objects.create(render=render, frame=render.first_frame)
-    jobs.submit(run, render.pk)
+    jobs.submit("render", render.pk)
     return render
 
 
@@ -161,7 +161,16 @@ def _archive(path: Path, files: list[Path]) -> Path:
     return path
 
 
-def resume_renders() -> None:
-    """Take up renders that a stopped server left."""
-    for render in Render.objects.filter(state__in=[RenderState.WAITING, RenderState.RENDERING]):
-        jobs.submit(run, render.pk)
+def unfinished() -> list[int]:
+    """Renders that a stopped server left."""
+    states = [RenderState.WAITING, RenderState.RENDERING]
+    return list(Render.objects.filter(state__in=states).values_list("pk", flat=True))
+
+
+def give_up(render_id: int) -> None:
+    """Say of a render that it is given up: it ended the server's process again and again."""
+    error = INTERNAL | {"code": "given_up", "message": "rendering was cut off again and again"}
+    RenderedFrame.objects.filter(render_id=render_id).exclude(state=RenderState.DONE).update(
+        state=RenderState.FAILED, error=error
+    )
+    Render.objects.filter(pk=render_id).update(state=RenderState.FAILED)

@@ -9,8 +9,8 @@ from typing import Any
 from django.conf import settings
 from django.core.files import File
 
-from config import jobs
 from config.errors import Refused, problem_of
+from jobs import services as jobs
 from nexal.errors import NexalError
 from nexal.file_names import free, plain
 from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, reassemble
@@ -49,7 +49,7 @@ def used(source: Source) -> StoredFile:
         # One request begins it, however many ask.
         dropped = Source.objects.filter(pk=source.pk, state=SourceState.READY)
         if dropped.update(state=SourceState.WAITING):
-            jobs.submit(unpack, source.pk)
+            jobs.submit("unpack", source.pk)
         source.refresh_from_db()
         file = library().use(source.fingerprint)
     return file
@@ -82,7 +82,7 @@ def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
         ) from None
     source.fingerprint = fingerprint(Path(source.original.path))
     source.save()
-    jobs.submit(unpack, source.pk)
+    jobs.submit("unpack", source.pk)
     source.refresh_from_db()
     return source
 
@@ -142,8 +142,19 @@ def unpack(source_id: int) -> None:
     Source.objects.filter(pk=source_id).update(state=SourceState.READY, problem={}, header=header)
 
 
-def resume_imports() -> None:
-    """Unpack what was not finished. What the plane store dropped is unpacked again when somebody asks for it."""
-    for source in Source.objects.filter(state__in=[SourceState.WAITING, SourceState.READING]):
-        Source.objects.filter(pk=source.pk).update(state=SourceState.WAITING)
-        jobs.submit(unpack, source.pk)
+def unfinished() -> list[int]:
+    """Imports that were not finished. What the plane store dropped is unpacked again when somebody asks for it."""
+    return list(
+        Source.objects.filter(state__in=[SourceState.WAITING, SourceState.READING]).values_list("pk", flat=True)
+    )
+
+
+def give_up(source_id: int) -> None:
+    """Say of an import that it is given up: its unpacking ended the server's process again and again."""
+    problem = {
+        "code": "given_up",
+        "message": "its unpacking was cut off again and again",
+        "where": "",
+        "remedy": "save the file anew, or import a smaller part of it",
+    }
+    Source.objects.filter(pk=source_id).update(state=SourceState.FAILED, problem=problem)

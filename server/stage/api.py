@@ -17,8 +17,9 @@ from nexal.errors import NexalError, RecipeError
 from nexal.picture import ALPHA_NAME, Window, main_channels
 from projects.access import get_shot
 from stage.asking import Ask, Light, Marks, plan_of, sides
-from stage.services import engine, superseding
+from stage.services import engine
 from stage.showing import respond
+from stage.superseding import newest
 
 router = Router()
 
@@ -146,13 +147,8 @@ def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
     three planes of display values, to be shown as they are.
     """
     planned = _plan(request, shot_id, ask)
-    key = (request.session.session_key, shot_id, ask.view)
-    cancellation = superseding.start(key) if ask.view else None
-    try:
-        return _picture(request, planned, planned.feed(ask.address), ask, cancellation)
-    finally:
-        if cancellation:
-            superseding.finish(key, cancellation)
+    cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
+    return _picture(request, planned, planned.feed(ask.address), ask, cancellation)
 
 
 @router.get("/shots/{shot_id}/revisions/{number}/view/{address}")

@@ -5,7 +5,7 @@ from typing import Any
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
-from config.errors import Problem, problem_of
+from config.errors import Problem
 from nexal.analysis.checks import thin_parts as core_thin_parts
 from nexal.analysis.scout import scout as core_scout
 from nexal.analysis.scout import steps_of
@@ -14,9 +14,11 @@ from nexal.errors import Pending, RecipeError
 from nexal.picture import Window
 from projects.access import get_shot
 from projects.models import Shot
+from stage import slow as slow_steps
 from stage.asking import Ask, Marks, StepAsk, plan_of, sides
-from stage.services import engine, superseding
-from stage.slow import SlowJob, slow_work
+from stage.models import SlowResult
+from stage.services import engine
+from stage.superseding import newest
 
 router = Router()
 
@@ -85,20 +87,15 @@ def keep_marks(request: HttpRequest, shot_id: int, new: Marks) -> Marks:
 def scout(request: HttpRequest, shot_id: int, ask: ScoutAsk) -> dict[str, Any]:
     """Candidates for a matte, ranked by how well they part the marked subject from the marked background."""
     planned = plan_of(get_shot(request, shot_id), ask)
-    key = (request.session.session_key, shot_id, "scout")
-    cancellation = superseding.start(key)
-    try:
-        found = core_scout(
-            engine(),
-            planned,
-            planned.feed(ask.address),
-            **sides(ask.marks),
-            ink=ask.ink,
-            rows=ask.rows,
-            cancellation=cancellation,
-        )
-    finally:
-        superseding.finish(key, cancellation)
+    found = core_scout(
+        engine(),
+        planned,
+        planned.feed(ask.address),
+        **sides(ask.marks),
+        ink=ask.ink,
+        rows=ask.rows,
+        cancellation=newest(request.session.session_key, shot_id, "scout"),
+    )
     return {"tried": found["tried"], "rows": [row | {"steps": steps_of(row, ask.address)} for row in found["rows"]]}
 
 
@@ -120,7 +117,7 @@ def thin_parts(request: HttpRequest, shot_id: int, ask: StepAsk) -> dict[str, An
 @router.get("/shots/{shot_id}/slow", response=list[SlowRow])
 def slow(request: HttpRequest, shot_id: int) -> list[SlowRow]:
     """The slow work of a shot, and how far it is."""
-    return [_slow_row(job) for job in slow_work().of(get_shot(request, shot_id).pk)]
+    return [_slow_row(result) for result in slow_steps.of(get_shot(request, shot_id))]
 
 
 class SlowAsk(Ask):
@@ -146,8 +143,9 @@ def start_slow(request: HttpRequest, shot_id: int, ask: SlowAsk) -> SlowStarted:
     planned = plan_of(shot, ask)
     pending = _pending(planned, ask.address)
     if pending is not None:
-        slow_work().start(shot.pk, _who(request, ask.page), engine(), planned, planned.node(pending.item))
-    rows = [_slow_row(job) for job in slow_work().of(shot.pk)]
+        who = _who(request, ask.page)
+        slow_steps.start(shot, who, planned.recipe, planned.frame, pending.item, pending.digest)
+    rows = [_slow_row(result) for result in slow_steps.of(shot)]
     return SlowStarted(digest=pending.digest if pending else "", rows=rows)
 
 
@@ -155,8 +153,8 @@ def start_slow(request: HttpRequest, shot_id: int, ask: SlowAsk) -> SlowStarted:
 def stop_slow(request: HttpRequest, shot_id: int, item: str, page: str = "") -> list[SlowRow]:
     """Give up the slow work of a step, unless somebody else wants it."""
     shot = get_shot(request, shot_id, write=True)
-    slow_work().stop(shot.pk, item, _who(request, page))
-    return [_slow_row(job) for job in slow_work().of(shot.pk)]
+    slow_steps.stop(shot, item, _who(request, page))
+    return [_slow_row(result) for result in slow_steps.of(shot)]
 
 
 def _pending(planned: Plan, address: str) -> Pending | None:
@@ -170,7 +168,6 @@ def _pending(planned: Plan, address: str) -> Pending | None:
     return None
 
 
-def _slow_row(job: SlowJob) -> SlowRow:
-    fault = job.problem
-    problem = problem_of(fault) if fault else None
-    return SlowRow(item=job.item, digest=job.digest, state=job.state, done=job.cancellation.done, problem=problem)
+def _slow_row(result: SlowResult) -> SlowRow:
+    problem = Problem(**result.problem) if result.problem else None
+    return SlowRow(item=result.item, digest=result.digest, state=result.state, done=result.done, problem=problem)

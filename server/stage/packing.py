@@ -14,8 +14,9 @@ from nexal.engine import Cancellation
 from nexal.formats.writing import FORMATS
 from projects.access import get_shot
 from stage.asking import Ask, plan_of
-from stage.services import engine, superseding
+from stage.services import engine
 from stage.showing import respond
+from stage.superseding import newest
 
 router = Router()
 
@@ -96,13 +97,8 @@ def lit(request: HttpRequest, shot_id: int, ask: LitAsk) -> HttpResponse:
     planned = plan_of(get_shot(request, shot_id), ask)
     base, packed, normal = (planned.feed(each) if each else None for each in (ask.base, ask.packed, ask.normal))
     standing = Standing(ask.object, ask.turn, ask.key, ask.fill, ask.size)
-    key = (request.session.session_key, shot_id, ask.view)
-    cancellation = superseding.start(key) if ask.view else None
-    try:
-        seen = core_lit(engine(), planned, Textures(base, packed, normal), standing, cancellation)
-    finally:
-        if cancellation:
-            superseding.finish(key, cancellation)
+    cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
+    seen = core_lit(engine(), planned, Textures(base, packed, normal), standing, cancellation)
     digest = "-".join(feed.node.digest for feed in (base, packed, normal) if feed)
     return respond(request, seen, [True] * 3, "none", seen.picture.region, 1, seen.picture.description.display, digest)
 
@@ -138,9 +134,4 @@ def loss(request: HttpRequest, shot_id: int, ask: LossAsk) -> list[dict[str, Any
 
 def _superseded(request: HttpRequest, shot_id: int, view: str, work: Callable[[Cancellation], Answer]) -> Answer:
     """A computation that gives up once the same person asks the same thing of the same shot anew."""
-    key = (request.session.session_key, shot_id, view)
-    cancellation = superseding.start(key)
-    try:
-        return work(cancellation)
-    finally:
-        superseding.finish(key, cancellation)
+    return work(newest(request.session.session_key, shot_id, view))

@@ -10,7 +10,8 @@ from nexal.analysis.audit import colour_layers, steps_of
 from nexal.analysis.shares import shares as core_shares
 from projects.access import get_shot
 from stage.asking import Ask, plan_of
-from stage.services import engine, superseding
+from stage.services import engine
+from stage.superseding import newest
 
 router = Router()
 
@@ -69,12 +70,7 @@ def audit(request: HttpRequest, shot_id: int, ask: AuditAsk) -> dict[str, Any]:
     """Which colour layers of an item add up to one of them."""
     planned = plan_of(get_shot(request, shot_id), ask)
     feed = planned.feed(ask.address)
-    key = (request.session.session_key, shot_id, "audit")
-    cancellation = superseding.start(key)
-    try:
-        answer = core_audit(engine(), planned, feed, ask.full, cancellation)
-    finally:
-        superseding.finish(key, cancellation)
+    answer = core_audit(engine(), planned, feed, ask.full, newest(request.session.session_key, shot_id, "audit"))
     steps = steps_of(answer, ask.address) if answer["parts"] else []
     return answer | {"layers": colour_layers(feed.description), "steps": steps}
 

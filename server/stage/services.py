@@ -2,11 +2,10 @@
 
 import threading
 from functools import cache
-from typing import Any
 
 from django.conf import settings
 
-from nexal.engine import Cancellation, Engine, Kept, Plan, Reader
+from nexal.engine import Engine, Kept, Plan, Reader
 from nexal.errors import NexalError, SourceError
 from nexal.formats.reading import StoredSource
 from nexal.recipe import Recipe
@@ -57,28 +56,3 @@ def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:
         else:
             absent[name] = SourceError("is being unpacked", remedy="wait until it is done")
     return Plan(recipe, frame, readers, absent)
-
-
-class Superseding:
-    """The newest request of each view cancels the one before it."""
-
-    def __init__(self) -> None:
-        self._running: dict[tuple[Any, ...], Cancellation] = {}
-        self._lock = threading.Lock()
-
-    def start(self, key: tuple[Any, ...]) -> Cancellation:
-        mine = Cancellation()
-        with self._lock:
-            older = self._running.get(key)
-            self._running[key] = mine
-        if older:
-            older.cancel()
-        return mine
-
-    def finish(self, key: tuple[Any, ...], cancellation: Cancellation) -> None:
-        with self._lock:
-            if self._running.get(key) is cancellation:
-                del self._running[key]
-
-
-superseding = Superseding()

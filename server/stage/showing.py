@@ -6,6 +6,7 @@ from collections.abc import Sequence
 import zstandard
 from django.http import HttpRequest, HttpResponse
 
+from config.clients import address_of
 from nexal.analysis.view import Shown
 from nexal.formats.writing import half_planes
 from nexal.picture import Window
@@ -26,7 +27,7 @@ def respond(
     """Half-float planes, one after the other; what they are stands in X-Nexal-View as JSON."""
     body: bytes | memoryview = half_planes(seen.picture)
     response = HttpResponse(content_type="application/octet-stream")
-    if request.META.get("REMOTE_ADDR") not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
+    if address_of(request) not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
         body = zstandard.compress(body, 1)
         response["Content-Encoding"] = "zstd"
     response.content = body

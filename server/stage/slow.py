@@ -1,113 +1,140 @@
-"""Slow operations computed in the background: one job for each result, with progress and a way to stop it."""
+"""Slow operations computed in the background: one job for each result, whoever wants it and in whichever process.
+
+Who wants a newer result of the same step wants the older one no more; what nobody wants any more is given up. What
+somebody else wants goes on: two people with different drafts of one step do not take each other's work away.
+"""
 
 import logging
 import threading
-from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, field
-from functools import cache
+from datetime import timedelta
 
 from django.conf import settings
+from django.db import connection, transaction
+from django.utils import timezone
 
-from nexal.engine import Cancellation, Engine, Node, Plan
+from config.errors import Problem, problem_of
+from jobs import services as jobs
+from nexal.engine import Cancellation
 from nexal.engine.plan import Feed
 from nexal.errors import Cancelled, NexalError
 from nexal.picture import Window
+from nexal.recipe import Recipe, parse_recipe
+from projects.models import Shot
+from stage.models import SlowResult, SlowState
+from stage.services import engine, plan
 
 log = logging.getLogger("nexal.slow")
 
-REMEMBERED = 200
+LOOK_SECONDS = 0.25
+KEPT_FOR = timedelta(days=1)
+ON_ITS_WAY = (SlowState.WAITING, SlowState.WORKING)
 
 
-@dataclass
-class SlowJob:
-    """One slow result on its way."""
-
-    shot: int
-    item: str
-    digest: str
-    wanted_by: set[str]
-    cancellation: Cancellation = field(default_factory=Cancellation)
-    state: str = "waiting"
-    problem: NexalError | None = None
-
-
-class SlowWork:
-    """The jobs of this server, one for each result, whoever wants it.
-
-    Who wants a newer result of the same step wants the older one no more; what nobody wants any more is given up. What
-    somebody else wants goes on: two people with different drafts of one step do not take each other's work away.
-    """
-
-    def __init__(self, run: Callable[[Callable[[], None]], object]) -> None:
-        self._run = run
-        self._jobs: dict[tuple[int, str], SlowJob] = {}
-        self._lock = threading.Lock()
-
-    def start(self, shot: int, who: str, engine: Engine, plan: Plan, node: Node) -> SlowJob:
-        """Begin for a page, unless that very result is on its way or was refused as it stands."""
-        key = (shot, node.digest)
-        with self._lock:
-            for other in self._jobs.values():
-                if (other.shot, other.item) == (shot, node.item) and other.digest != node.digest:
-                    self._leave(other, who)
-            known = self._jobs.get(key)
-            if known and known.state in ("waiting", "working", "failed"):
-                known.wanted_by.add(who)
-                return known
-            job = SlowJob(shot, node.item, node.digest, {who})
-            self._jobs.pop(key, None)
-            self._jobs[key] = job
-            ended = [key for key, old in self._jobs.items() if old.state not in ("waiting", "working")]
-            for old in ended[: max(0, len(self._jobs) - REMEMBERED)]:
-                del self._jobs[old]
-        self._run(lambda: self._work(job, engine, plan, node))
-        return job
-
-    def stop(self, shot: int, item: str, who: str) -> None:
-        """A page wants a step's result no more."""
-        with self._lock:
-            for job in self._jobs.values():
-                if (job.shot, job.item) == (shot, item):
-                    self._leave(job, who)
-
-    @staticmethod
-    def _leave(job: SlowJob, who: str) -> None:
-        job.wanted_by.discard(who)
-        if not job.wanted_by and job.state in ("waiting", "working"):
-            job.cancellation.cancel()
-            job.state = "stopped"
-
-    def of(self, shot: int) -> list[SlowJob]:
-        with self._lock:
-            return [job for job in self._jobs.values() if job.shot == shot]
-
-    @staticmethod
-    def _work(job: SlowJob, engine: Engine, plan: Plan, node: Node) -> None:
-        if job.state == "stopped":
-            return
-        job.state = "working"
-        window = node.description.window
-        feed = Feed(node, {name: name for name in node.description.channels}, node.description)
-        try:
-            corner = Window(window.x, window.y, 1, 1)
-            engine.evaluate(feed, plan, region=corner, cancellation=job.cancellation)
-            job.state = "done"
-        except Cancelled:
-            job.state = "stopped"
-        except NexalError as error:
-            job.problem = error.at(f"step '{node.item}'")
-            job.state = "failed"
-        except BaseException:
-            # A pool keeps what its work raises to itself.
-            log.exception("slow step %s of shot %s failed", node.item, job.shot)
-            job.problem = NexalError("failed on the server", where=f"step '{node.item}'", remedy="see the server's log")
-            job.state = "failed"
+def start(shot: Shot, who: str, recipe: Recipe, frame: int, item: str, digest: str) -> SlowResult:
+    """Begin for a page, unless that very result is on its way or was refused as it stands."""
+    with transaction.atomic():
+        # One at a time for a shot: who wants what has to be counted right.
+        Shot.objects.select_for_update().get(pk=shot.pk)
+        _leave(shot, item, who, but=digest)
+        known = SlowResult.objects.filter(shot=shot, digest=digest).first()
+        if known and known.state in (*ON_ITS_WAY, SlowState.FAILED):
+            if who not in known.wanted_by:
+                known.wanted_by = [*known.wanted_by, who]
+                known.save(update_fields=["wanted_by"])
+            return known
+        ended = SlowResult.objects.filter(shot=shot, updated__lt=timezone.now() - KEPT_FOR)
+        ended.exclude(state__in=ON_ITS_WAY).delete()
+        if known:
+            known.delete()
+        result = SlowResult.objects.create(
+            shot=shot, item=item, digest=digest, recipe=recipe.as_json(), frame=frame, wanted_by=[who]
+        )
+    jobs.submit("slow", result.pk)
+    return result
 
 
-@cache
-def slow_work() -> SlowWork:
-    if settings.NEXAL_JOBS == "inline":
-        return SlowWork(lambda work: work())
-    pool = ThreadPoolExecutor(1, thread_name_prefix="nexal-slow")
-    return SlowWork(lambda work: pool.submit(work))
+def stop(shot: Shot, item: str, who: str) -> None:
+    """A page wants a step's result no more."""
+    with transaction.atomic():
+        Shot.objects.select_for_update().get(pk=shot.pk)
+        _leave(shot, item, who)
+
+
+def of(shot: Shot) -> list[SlowResult]:
+    return list(SlowResult.objects.filter(shot=shot).defer("recipe"))
+
+
+def _leave(shot: Shot, item: str, who: str, but: str = "") -> None:
+    for result in SlowResult.objects.filter(shot=shot, item=item, state__in=ON_ITS_WAY).exclude(digest=but):
+        if who in result.wanted_by:
+            result.wanted_by = [other for other in result.wanted_by if other != who]
+            result.state = result.state if result.wanted_by else SlowState.STOPPED
+            result.save(update_fields=["wanted_by", "state", "updated"])
+
+
+def work(pk: int) -> None:
+    """Compute one result (a job)."""
+    begun = SlowResult.objects.filter(pk=pk, state__in=ON_ITS_WAY).update(state=SlowState.WORKING)
+    result = SlowResult.objects.select_related("shot").filter(pk=pk).first()
+    if not begun or result is None:
+        return
+    cancellation = Cancellation()
+    over = threading.Event()
+    watch = threading.Thread(target=_watch, args=(pk, cancellation, over), name="nexal-slow-watch", daemon=True)
+    if settings.NEXAL_JOBS != "inline":
+        watch.start()
+    problem: Problem | None = None
+    state = SlowState.DONE
+    try:
+        _compute(result, cancellation)
+    except Cancelled:
+        state = SlowState.STOPPED
+    except NexalError as error:
+        state, problem = SlowState.FAILED, problem_of(error.at(f"step '{result.item}'"))
+    except Exception:
+        log.exception("slow step %s of shot %s failed", result.item, result.shot_id)
+        state, problem = SlowState.FAILED, _fault(result, "failed on the server", "see the server's log")
+    finally:
+        over.set()
+        if watch.ident is not None:
+            watch.join()
+    done = 1.0 if state == SlowState.DONE else cancellation.done
+    SlowResult.objects.filter(pk=pk).update(
+        state=state, done=done, problem=problem.dict() if problem else {}, updated=timezone.now()
+    )
+
+
+def _compute(result: SlowResult, cancellation: Cancellation) -> None:
+    planned = plan(result.shot, parse_recipe(result.recipe), result.frame)
+    node = planned.node(result.item)
+    window = node.description.window
+    feed = Feed(node, {name: name for name in node.description.channels}, node.description)
+    engine().evaluate(feed, planned, region=Window(window.x, window.y, 1, 1), cancellation=cancellation)
+
+
+def _watch(pk: int, cancellation: Cancellation, over: threading.Event) -> None:
+    """Tell how far a result is, and whether anybody still wants it."""
+    try:
+        while not over.wait(LOOK_SECONDS):
+            wanted = SlowResult.objects.filter(pk=pk).exclude(state=SlowState.STOPPED)
+            if not wanted.update(done=cancellation.done, updated=timezone.now()):
+                cancellation.cancel()
+                return
+    finally:
+        connection.close()
+
+
+def unfinished() -> list[int]:
+    return list(SlowResult.objects.filter(state__in=ON_ITS_WAY).values_list("pk", flat=True))
+
+
+def give_up(pk: int) -> None:
+    """Say of a result that it is given up: it ended the server's process again and again."""
+    result = SlowResult.objects.filter(pk=pk).first()
+    if result:
+        problem = _fault(result, "was cut off again and again", "make it smaller, such as by a narrower band")
+        SlowResult.objects.filter(pk=pk).update(state=SlowState.FAILED, problem=problem.dict())
+
+
+def _fault(result: SlowResult, message: str, remedy: str) -> Problem:
+    return problem_of(NexalError(message, where=f"step '{result.item}'", remedy=remedy))

@@ -14,8 +14,9 @@ import numpy as np
 from server_support import ServerTest, plate
 
 from deliveries.models import Render, RenderedFrame, RenderState
-from deliveries.services import frame_path, render_folder, resume_renders
+from deliveries.services import frame_path, render_folder
 from deliveries.services import run as run_render
+from jobs.services import resume
 from nexal.cli import main
 from nexal.session import render_output
 from sources.services import library, stored
@@ -97,7 +98,7 @@ class Deliver(ServerTest):
         spec = {"from": "cut", "file": "other.png", "format": "png"}
         changed = self.api.send("PUT", f"{self.path}/deliverables/{deliverable['id']}", spec)
         self.assertEqual(changed.status_code, 200, changed.content)
-        resume_renders()
+        resume()
         frame = RenderedFrame.objects.get(render=waiting["id"])
         self.assertEqual((frame.state, Path(frame.file).name), ("done", "two.exr"))
         self.assertEqual(self.download(waiting)[:4], b"\x76\x2f\x31\x01")
@@ -158,7 +159,7 @@ class Deliver(ServerTest):
         render = self.render(self.make())
         Render.objects.update(state=RenderState.RENDERING)
         RenderedFrame.objects.update(state=RenderState.WAITING)
-        resume_renders()
+        resume()
         row = self.api.get(f"{self.path}/deliverables").json()[0]["render"]
         self.assertEqual((row["id"], row["state"], row["frames"][0]["state"]), (render["id"], "done", "done"))
 

@@ -4,13 +4,17 @@ from __future__ import annotations
 
 import threading
 import time
+from unittest import mock
 
 import numpy as np
+from django.test import override_settings
 from server_support import ServerTest, exr_bytes, planes_of, plate
 
 from nexal.engine import Cancellation
+from nexal.recipe import parse_recipe
+from stage import slow
+from stage.models import SlowResult
 from stage.services import engine
-from stage.slow import SlowJob, SlowWork, slow_work
 
 MARKS = [
     {"side": "subject", "x": 32.0, "y": 24.0, "radius": 6.0},
@@ -24,7 +28,6 @@ class MattesTest(ServerTest):
         self.upload()
         self.save(self.story())
         self.path = f"/api/shots/{self.shot.pk}"
-        slow_work.cache_clear()
         engine().cache.clear()
 
 
@@ -134,69 +137,66 @@ class Slow(MattesTest):
         self.assertEqual((rows[0]["state"], rows[0]["problem"]["code"]), ("failed", "setting"))
         self.assertIn("surely", rows[0]["problem"]["message"])
 
-    def test_a_job_is_stopped_replaced_and_started_again(self) -> None:
-        gate, threads = threading.Event(), []
+    def start(self, who: str, digest: str) -> SlowResult:
+        recipe = parse_recipe(self.recipe())
+        with mock.patch("stage.slow.jobs.submit"):
+            return slow.start(self.shot, who, recipe, 1, "fine", digest)
 
-        def later(work: object) -> None:
-            thread = threading.Thread(target=work)  # type: ignore[arg-type]
-            threads.append(thread)
-            thread.start()
+    def state(self, result: SlowResult) -> str:
+        result.refresh_from_db()
+        return result.state
 
-        class Waiting:
-            """An engine whose work ends when the gate opens, or when it is cancelled."""
-
-            def evaluate(self, *_: object, cancellation: Cancellation, **__: object) -> None:
-                while not gate.is_set():
-                    cancellation.check()
-                    time.sleep(0.005)
-
-        class Thing:
-            def __init__(self, digest: str) -> None:
-                self.item, self.digest = "fine", digest
-                self.description = type("D", (), {"window": type("W", (), {"x": 0, "y": 0}), "channels": ("Y",)})
-
-        work = SlowWork(later)
-
-        def start(who: str, digest: str) -> SlowJob:
-            return work.start(1, who, Waiting(), None, Thing(digest))  # type: ignore[arg-type]
-
-        first = start("mira", "a")
-        self.assertIs(start("mira", "a"), first)
-        second = start("mira", "b")
-        threads[0].join(30)
-        self.assertEqual((first.state, second.state != "stopped"), ("stopped", True))
-        self.assertEqual(work.of(2), [])
-        # Two people with different drafts of one step: neither takes the other's work away, however often they ask.
+    def test_two_people_with_different_drafts_do_not_take_each_other_s_work(self) -> None:
+        first = self.start("mira", "a")
+        self.assertEqual(self.start("mira", "a"), first)
+        second = self.start("mira", "b")
+        self.assertEqual((self.state(first), self.state(second)), ("stopped", "waiting"))
         for _ in range(3):
-            theirs = start("orla", "c")
-            self.assertIs(start("mira", "b"), second)
-        self.assertNotIn("stopped", (second.state, theirs.state))
+            theirs = self.start("orla", "c")
+            self.assertEqual(self.start("mira", "b"), second)
+        self.assertEqual((self.state(second), self.state(theirs)), ("waiting", "waiting"))
         # What both want goes on until both want it no more.
-        self.assertIs(start("mira", "c"), theirs)
-        threads[1].join(30)
-        self.assertEqual(second.state, "stopped")
-        work.stop(1, "fine", "mira")
-        self.assertNotEqual(theirs.state, "stopped")
-        work.stop(1, "fine", "orla")
-        threads[2].join(30)
-        self.assertEqual(theirs.state, "stopped")
-        third = start("mira", "b")
-        gate.set()
-        threads[3].join(30)
-        self.assertEqual((third.state, len(threads)), ("done", 4))
+        self.assertEqual(self.start("mira", "c"), theirs)
+        self.assertEqual(self.state(second), "stopped")
+        slow.stop(self.shot, "fine", "mira")
+        self.assertEqual(self.state(theirs), "waiting")
+        slow.stop(self.shot, "fine", "orla")
+        self.assertEqual(self.state(theirs), "stopped")
+        self.assertEqual(self.state(self.start("mira", "c")), "waiting")
+
+    def test_what_is_stopped_while_it_is_computed_gives_up(self) -> None:
+        result = self.start("mira", "a")
+
+        def held(result: SlowResult, cancellation: Cancellation) -> None:
+            slow.stop(self.shot, "fine", "mira")
+            for _ in range(2000):
+                cancellation.check()
+                time.sleep(0.005)
+
+        with (
+            override_settings(NEXAL_JOBS="thread"),
+            mock.patch("stage.slow._compute", side_effect=held),
+            mock.patch("stage.slow._watch", watching),
+        ):
+            slow.work(result.pk)
+        self.assertEqual(self.state(result), "stopped")
+        slow.work(result.pk)
+        self.assertEqual(self.state(result), "stopped")
 
     def test_a_fault_in_the_background_is_told_and_logged(self) -> None:
-        class Broken:
-            def evaluate(self, *_: object, **__: object) -> None:
-                raise ZeroDivisionError
-
-        node = type("N", (), {"item": "fine", "digest": "a", "description": type("D", (), {"channels": ("Y",)})})
-        node.description.window = type("W", (), {"x": 0, "y": 0})  # type: ignore[attr-defined]
-        with self.assertLogs("nexal.slow", "ERROR") as logged:
-            job = SlowWork(lambda work: work()).start(1, "mira", Broken(), None, node)  # type: ignore[arg-type]
+        result = self.start("mira", "a")
+        with (
+            mock.patch("stage.slow._compute", side_effect=ZeroDivisionError),
+            self.assertLogs("nexal.slow", "ERROR") as logged,
+        ):
+            slow.work(result.pk)
         self.assertIn("ZeroDivisionError", logged.output[0])
-        assert job.problem
-        self.assertEqual((job.state, job.problem.message), ("failed", "failed on the server"))
+        self.assertEqual((self.state(result), result.problem["message"]), ("failed", "failed on the server"))
+
+
+def watching(pk: int, cancellation: Cancellation, over: threading.Event) -> None:
+    """A watch that sees the database of a test, whose transaction no other thread does."""
+    cancellation.cancel()
 
 
 class ManyStrokes(MattesTest):

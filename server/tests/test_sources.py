@@ -11,9 +11,10 @@ from unittest import mock
 from django.test import override_settings
 from server_support import ServerTest, exr_bytes, plate
 
+from jobs.services import resume
 from nexal.formats.store import fingerprint
 from sources.models import Source, SourceState
-from sources.services import library, resume_imports, stored
+from sources.services import library, stored
 
 
 class Imports(ServerTest):
@@ -76,7 +77,7 @@ class Imports(ServerTest):
         before = self.seen().content
         library().close()
         shutil.rmtree(stored(source).folder)
-        resume_imports()
+        resume()
         self.assertFalse(stored(source).complete)
         self.assertEqual(self.seen().content, before)
         self.assertTrue(stored(source).complete)
@@ -97,7 +98,7 @@ class Imports(ServerTest):
         source = Source.objects.get(pk=self.upload()["id"])
         (stored(source).folder / "complete").unlink()
         Source.objects.update(state=SourceState.READING)
-        resume_imports()
+        resume()
         self.assertEqual(Source.objects.get(pk=source.pk).state, SourceState.READY)
         self.assertTrue(stored(source).complete)
 

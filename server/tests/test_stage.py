@@ -9,7 +9,8 @@ from django.test import Client
 from server_support import ServerTest, exr_bytes, planes_of, plate
 
 from nexal.errors import Cancelled
-from stage.services import Superseding, engine
+from stage.services import engine
+from stage.superseding import newest
 
 
 class Stage(ServerTest):
@@ -139,13 +140,11 @@ class Stage(ServerTest):
 
 class Supersede(ServerTest):
     def test_the_newer_request_of_a_view_cancels_the_older(self) -> None:
-        running = Superseding()
-        first = running.start(("s", 1, "main"))
-        other = running.start(("s", 1, "other"))
-        second = running.start(("s", 1, "main"))
+        first = newest("s", 1, "main")
+        other = newest("s", 1, "other")
+        second = newest("s", 1, "main")
         with self.assertRaises(Cancelled):
             first.check()
-        running.finish(("s", 1, "main"), first)
         second.check()
         other.check()
 

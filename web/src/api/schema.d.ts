@@ -73,30 +73,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/projects/{project_id}/shots": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Shots
-         * @description The shots of a project, as a wall shows them.
-         */
-        get: operations["projects_api_shots"];
-        put?: never;
-        /**
-         * Create Shot
-         * @description Start an empty shot.
-         */
-        post: operations["projects_api_create_shot"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/projects/{project_id}/packing": {
         parameters: {
             query?: never;
@@ -196,9 +172,33 @@ export interface paths {
          * Operations
          * @description Every operation: ports, settings as JSON Schema, text.
          */
-        get: operations["recipes_api_operations"];
+        get: operations["recipes_catalogue_operations"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/shots": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Shots
+         * @description The shots of a project, as a wall shows them.
+         */
+        get: operations["recipes_shots_shots"];
+        put?: never;
+        /**
+         * Create Shot
+         * @description Start an empty shot.
+         */
+        post: operations["recipes_shots_create_shot"];
         delete?: never;
         options?: never;
         head?: never;
@@ -216,7 +216,7 @@ export interface paths {
          * Shot
          * @description A shot with the recipe it shows and everything imported into it.
          */
-        get: operations["recipes_api_shot"];
+        get: operations["recipes_shots_shot"];
         put?: never;
         post?: never;
         delete?: never;
@@ -236,13 +236,13 @@ export interface paths {
          * History
          * @description Every revision, oldest first, without recipes.
          */
-        get: operations["recipes_api_history"];
+        get: operations["recipes_history_history"];
         put?: never;
         /**
          * Save
          * @description Save a recipe as a new revision upon the parent that it was made from; 409 where the head is another one.
          */
-        post: operations["recipes_api_save"];
+        post: operations["recipes_history_save"];
         delete?: never;
         options?: never;
         head?: never;
@@ -259,7 +259,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Undo */
-        post: operations["recipes_api_undo"];
+        post: operations["recipes_history_undo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -276,7 +276,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Redo */
-        post: operations["recipes_api_redo"];
+        post: operations["recipes_history_redo"];
         delete?: never;
         options?: never;
         head?: never;
@@ -294,7 +294,7 @@ export interface paths {
          * Download
          * @description The shot's recipe, deliverables as its outputs, as a file for the command line.
          */
-        get: operations["recipes_api_download"];
+        get: operations["recipes_history_download"];
         put?: never;
         post?: never;
         delete?: never;
@@ -837,22 +837,6 @@ export interface components {
             /** Name */
             name: string;
         };
-        /** ShotRow */
-        ShotRow: {
-            /** Id */
-            id: number;
-            /** Name */
-            name: string;
-            /** Revision */
-            revision: number | null;
-            /** Changed */
-            changed: string | null;
-            /**
-             * Picture
-             * @description The item that stands for the shot on the wall
-             */
-            picture: string | null;
-        };
         /**
          * LayoutChannel
          * @description One channel of a layout: what it stands for and what it holds where nothing is laid in.
@@ -1141,6 +1125,22 @@ export interface components {
             required: boolean;
             /** Many */
             many: boolean;
+        };
+        /** ShotRow */
+        ShotRow: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Revision */
+            revision: number | null;
+            /** Changed */
+            changed: string | null;
+            /**
+             * Picture
+             * @description The item that stands for the shot on the wall
+             */
+            picture: string | null;
         };
         /**
          * MarkRow
@@ -2008,6 +2008,11 @@ export interface components {
             bits: number;
             /** Unused */
             unused: number | null;
+            /**
+             * Bent
+             * @description What is behind it and read as encoded colour, where its numbers are meant
+             */
+            bent: string[];
         };
         /** ProofAsk */
         ProofAsk: {
@@ -2286,54 +2291,6 @@ export interface operations {
             };
         };
     };
-    projects_api_shots: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotRow"][];
-                };
-            };
-        };
-    };
-    projects_api_create_shot: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                project_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["NewName"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ShotRow"];
-                };
-            };
-        };
-    };
     projects_packing_packing: {
         parameters: {
             query?: never;
@@ -2488,7 +2445,7 @@ export interface operations {
             };
         };
     };
-    recipes_api_operations: {
+    recipes_catalogue_operations: {
         parameters: {
             query?: never;
             header?: never;
@@ -2508,7 +2465,55 @@ export interface operations {
             };
         };
     };
-    recipes_api_shot: {
+    recipes_shots_shots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotRow"][];
+                };
+            };
+        };
+    };
+    recipes_shots_create_shot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotRow"];
+                };
+            };
+        };
+    };
+    recipes_shots_shot: {
         parameters: {
             query?: never;
             header?: never;
@@ -2530,7 +2535,7 @@ export interface operations {
             };
         };
     };
-    recipes_api_history: {
+    recipes_history_history: {
         parameters: {
             query?: never;
             header?: never;
@@ -2552,7 +2557,7 @@ export interface operations {
             };
         };
     };
-    recipes_api_save: {
+    recipes_history_save: {
         parameters: {
             query?: never;
             header?: never;
@@ -2578,7 +2583,7 @@ export interface operations {
             };
         };
     };
-    recipes_api_undo: {
+    recipes_history_undo: {
         parameters: {
             query?: never;
             header?: never;
@@ -2604,7 +2609,7 @@ export interface operations {
             };
         };
     };
-    recipes_api_redo: {
+    recipes_history_redo: {
         parameters: {
             query?: never;
             header?: never;
@@ -2630,7 +2635,7 @@ export interface operations {
             };
         };
     };
-    recipes_api_download: {
+    recipes_history_download: {
         parameters: {
             query?: never;
             header?: never;

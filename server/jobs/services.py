@@ -1,0 +1,177 @@
+"""Work that outlives its request, done by threads of any server process.
+
+Apps register their kinds of work (`register`, in their `AppConfig.ready`) and ask for it by key (`submit`). A job is a
+row; threads of every process claim rows with a lease, so that each is worked at once, and taken up again where the
+process that had it is gone.
+"""
+
+import logging
+import os
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass
+from datetime import timedelta
+
+from django.conf import settings
+from django.db import DatabaseError, close_old_connections, connection, transaction
+from django.db.models import F, Q
+from django.utils import timezone
+
+from jobs.models import Job
+
+log = logging.getLogger("nexal.jobs")
+
+LANES = {"files": 2, "slow": 1}
+"""Threads of a process for each lane: slow pictures never keep imports and renders waiting."""
+LEASE = timedelta(seconds=8)
+RENEW_SECONDS = 2.0
+POLL_SECONDS = 2.0
+MOST_STARTS = 3
+"""Starts of a job that did not end: after so many it is given up, since it may be what ends its process."""
+
+
+@dataclass(frozen=True)
+class Kind:
+    """How a kind of work is done.
+
+    `work` does the piece with a key, and may do it again: it was cut off before. `give_up` says of it that it is given
+    up. `unfinished` are the keys of all that is to be done by the app's own rows; what has no job gets one at start.
+    """
+
+    work: Callable[[int], None]
+    give_up: Callable[[int], None]
+    unfinished: Callable[[], Iterable[int]]
+    lane: str = "files"
+
+
+_KINDS: dict[str, Kind] = {}
+
+
+def register(name: str, kind: Kind) -> None:
+    _KINDS[name] = kind
+
+
+def submit(kind: str, key: int) -> None:
+    """Have a piece of work done soon by some process; at once, in this one, where NEXAL_JOBS is `inline` (tests)."""
+    if settings.NEXAL_JOBS == "inline":
+        _KINDS[kind].work(key)
+        return
+    Job.objects.get_or_create(kind=kind, key=key)
+    transaction.on_commit(runner().wake)
+
+
+class Runner:
+    """The threads of this process that work at jobs."""
+
+    def __init__(self) -> None:
+        self.name = f"{socket.gethostname()}-{os.getpid()}"
+        self._pending = threading.Condition()
+        self._woken = 0
+        self._held: set[int] = set()
+        self._started = False
+        self._stopped = False
+
+    def wake(self) -> None:
+        with self._pending:
+            if not self._started:
+                self._started = True
+                for lane, threads in LANES.items():
+                    for number in range(threads):
+                        name = f"nexal-{lane}-{number}"
+                        threading.Thread(target=self._run, args=(lane,), name=name, daemon=True).start()
+                threading.Thread(target=self._renew, name="nexal-leases", daemon=True).start()
+            self._woken += 1
+            self._pending.notify_all()
+
+    def stop(self) -> None:
+        """No further job is claimed; leases are renewed no more."""
+        self._stopped = True
+        with self._pending:
+            self._pending.notify_all()
+
+    def _run(self, lane: str) -> None:
+        while not self._stopped:
+            woken = self._woken
+            try:
+                done = self.step(lane)
+            except DatabaseError:
+                log.exception("jobs cannot be claimed")
+                done = False
+            finally:
+                connection.close()
+            if not done:
+                with self._pending:
+                    if self._woken == woken:
+                        self._pending.wait(POLL_SECONDS)
+
+    def step(self, lane: str) -> bool:
+        """Claim one job of a lane and do it; whether there was one."""
+        close_old_connections()
+        job = claim(self.name, [name for name, kind in _KINDS.items() if kind.lane == lane])
+        if job is None:
+            return False
+        self._held.add(job.pk)
+        try:
+            kind = _KINDS[job.kind]
+            if job.starts > MOST_STARTS:
+                log.error("job %s %s is given up: %s starts did not end", job.kind, job.key, MOST_STARTS)
+                kind.give_up(job.key)
+            else:
+                kind.work(job.key)
+        except Exception:
+            log.exception("job %s %s failed", job.kind, job.key)
+        finally:
+            self._held.discard(job.pk)
+        # Whoever took it over meanwhile, because the lease ran out, goes on with it.
+        Job.objects.filter(pk=job.pk, worker=self.name).delete()
+        return True
+
+    def _renew(self) -> None:
+        while not self._stopped:
+            time.sleep(RENEW_SECONDS)
+            if not self._held:
+                continue
+            try:
+                held = Job.objects.filter(pk__in=list(self._held), worker=self.name)
+                held.update(lease=timezone.now() + LEASE)
+            except DatabaseError:
+                log.exception("leases cannot be renewed")
+            finally:
+                connection.close()
+
+
+def claim(worker: str, kinds: Sequence[str]) -> Job | None:
+    """The oldest job of some kinds that nobody works at, now this worker's; None where there is none."""
+    now = timezone.now()
+    free = Q(lease__isnull=True) | Q(lease__lt=now)
+    with transaction.atomic():
+        job = Job.objects.select_for_update(skip_locked=True).filter(free, kind__in=kinds).first()
+        if job is None:
+            return None
+        Job.objects.filter(pk=job.pk).update(worker=worker, lease=now + LEASE, starts=F("starts") + 1)
+        job.refresh_from_db()
+    return job
+
+
+_runner: Runner | None = None
+_runner_lock = threading.Lock()
+
+
+def runner() -> Runner:
+    """This process's own."""
+    global _runner
+    with _runner_lock:
+        if _runner is None or _runner.name != f"{socket.gethostname()}-{os.getpid()}":
+            _runner = Runner()
+        return _runner
+
+
+def resume() -> None:
+    """At a server's start: what is to be done and has no job gets one; what was begun goes on when its lease ends."""
+    for name, kind in _KINDS.items():
+        for key in kind.unfinished():
+            submit(name, key)
+    if settings.NEXAL_JOBS != "inline":
+        runner().wake()

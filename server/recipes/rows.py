@@ -1,0 +1,37 @@
+"""A revision as the interface tells it."""
+
+from datetime import datetime
+from typing import Any
+
+from ninja import Field, Schema
+
+from recipes.models import Revision
+
+
+class RevisionRow(Schema):
+    number: int
+    parent: int | None
+    author: str
+    sentence: str
+    name: str
+    created: datetime
+
+
+class RevisionWhole(RevisionRow):
+    recipe: dict[str, Any]
+    redo: bool = Field(description="Whether a later revision was made from this one")
+
+
+def row(revision: Revision) -> dict[str, Any]:
+    return {
+        "number": revision.number,
+        "parent": revision.parent.number if revision.parent else None,
+        "author": (revision.author.get_full_name() or revision.author.username) if revision.author else "",
+        "sentence": revision.sentence,
+        "name": revision.name,
+        "created": revision.created,
+    }
+
+
+def whole(revision: Revision) -> RevisionWhole:
+    return RevisionWhole(**row(revision), recipe=revision.recipe, redo=revision.children.exists())

@@ -1,0 +1,92 @@
+"""Routes: the shots of a project, a shot started, and opened with the recipe that it shows."""
+
+from datetime import datetime
+
+from django.db import IntegrityError, transaction
+from django.http import HttpRequest
+from ninja import Field, Router, Schema
+
+from config.errors import Refused
+from projects.access import get_project, get_shot, person, role_in
+from projects.api import NewName
+from projects.models import Shot
+from recipes.rows import RevisionWhole, whole
+from recipes.services import first_revision
+from sources.api import SourceRow, source_rows
+from stage.asking import MarkRow
+
+router = Router()
+
+
+class ShotRow(Schema):
+    id: int
+    name: str
+    revision: int | None
+    changed: datetime | None
+    picture: str | None = Field(description="The item that stands for the shot on the wall")
+
+
+class ShotWhole(Schema):
+    id: int
+    name: str
+    project: int
+    project_name: str
+    role: str
+    first_frame: int
+    last_frame: int
+    head: RevisionWhole
+    sources: list[SourceRow]
+    marks: list[MarkRow]
+
+
+@router.get("/projects/{project_id}/shots", response=list[ShotRow])
+def shots(request: HttpRequest, project_id: int) -> list[ShotRow]:
+    """The shots of a project, as a wall shows them."""
+    return [_shot_row(shot) for shot in get_project(request, project_id).shots.select_related("head")]
+
+
+@router.post("/projects/{project_id}/shots", response=ShotRow)
+def create_shot(request: HttpRequest, project_id: int, new: NewName) -> ShotRow:
+    """Start an empty shot."""
+    project = get_project(request, project_id, write=True)
+    try:
+        with transaction.atomic():
+            shot = Shot.objects.create(project=project, name=new.name.strip())
+            first_revision(shot, person(request))
+    except IntegrityError:
+        raise Refused(
+            409, "name_taken", f"there is a shot '{new.name}' already", where="name", remedy="choose another name"
+        ) from None
+    return _shot_row(shot)
+
+
+@router.get("/shots/{shot_id}", response=ShotWhole)
+def shot(request: HttpRequest, shot_id: int) -> ShotWhole:
+    """A shot with the recipe it shows and everything imported into it."""
+    found = get_shot(request, shot_id)
+    assert found.head is not None
+    return ShotWhole(
+        id=found.pk,
+        name=found.name,
+        project=found.project_id,
+        project_name=found.project.name,
+        role=role_in(request, found.project_id),
+        first_frame=found.first_frame,
+        last_frame=found.last_frame,
+        head=whole(found.head),
+        sources=source_rows(found),
+        marks=[MarkRow(**mark) for mark in found.marks],
+    )
+
+
+def _shot_row(shot: Shot) -> ShotRow:
+    head = shot.head
+    items = [step["name"] for step in head.recipe.get("steps", [])] if head else []
+    items = items or (list(head.recipe.get("sources", {})) if head else [])
+    return ShotRow(
+        id=shot.pk,
+        name=shot.name,
+        revision=head.number if head else None,
+        changed=head.created if head else None,
+        picture=items[-1] if items else None,
+    )

@@ -6,7 +6,7 @@ import numpy as np
 
 from benchmarks.edges import Planes
 from benchmarks.measure import best, report
-from nexal.analysis.lit import Standing, Textures, lit
+from nexal.analysis.lit import ObjectPose, Textures, lit
 from nexal.analysis.proof import checked_target, proof
 from nexal.engine import Engine, Plan
 from nexal.picture import Plane
@@ -59,18 +59,18 @@ def main() -> None:
         Engine(cache_bytes=1 << 20, threads=2).evaluate(changed.feed("roughness"), changed)
 
     def dragged() -> None:
-        lit(engine, plan, textures, Standing(turn=(next(turn) * 3.0, 8.0), size=320))
+        lit(engine, plan, textures, ObjectPose(turn=(next(turn) * 3.0, 8.0), size=320))
 
     def changed_bay() -> None:
         other = _plan(readers, next(turn) / 1e6)
-        lit(engine, other, Textures(other.feed("paint"), other.feed("texture")), Standing())
+        lit(engine, other, Textures(other.feed("paint"), other.feed("texture")), ObjectPose())
 
     seconds = best(
         {
             "copy": lambda: copied.copy(),
             "bay": bay,
-            "still": lambda: lit(engine, plan, textures, Standing()),
-            "turned": lambda: lit(engine, plan, textures, Standing(turn=(next(turn) * 3.0, 8.0))),
+            "still": lambda: lit(engine, plan, textures, ObjectPose()),
+            "turned": lambda: lit(engine, plan, textures, ObjectPose(turn=(next(turn) * 3.0, 8.0))),
             "dragged": dragged,
             "changed": changed_bay,
             "proof": lambda: proof(engine, plan, plan.feed("texture"), checked_target(plan.feed("texture"), {})),

@@ -11,7 +11,7 @@ import numpy as np
 from core_support import CoreTest, MemorySource, gradient, rgb, run
 
 from nexal.analysis.diagnose import cure_of, diagnose
-from nexal.analysis.edge_view import Told, evidence, fringe, profile
+from nexal.analysis.edge_view import DiagnosedState, evidence, fringe, profile
 from nexal.engine import Engine, Plan
 from nexal.kernels.nearest import nearest_known
 from nexal.picture import Alpha, Window
@@ -393,7 +393,7 @@ class Seen(CoreTest):
 
     def test_a_picture_of_alpha_alone_is_refused_and_beyond_the_picture_is_nothing(self) -> None:
         bare = self.plan({"A": self.ramp()["A"]}, Alpha.STRAIGHT)
-        whole, told = Window(0, 0, 60, 20), Told("straight", None, (0, 0, 0))
+        whole, told = Window(0, 0, 60, 20), DiagnosedState("straight", None, (0, 0, 0))
         for look in (
             lambda: profile(Engine(), bare, bare.feed("p"), (5.0, 5.0), (40.0, 5.0)),
             lambda: fringe(Engine(), bare, bare.feed("p"), Fraction(1), whole, told),
@@ -412,7 +412,7 @@ class Seen(CoreTest):
         for backing, warm in ((0.9, True), (0.0, False)):
             mixed = {n: planes["A"] * 0.5 + (1 - planes["A"]) * np.float32(backing) for n in "RGB"} | {"A": planes["A"]}
             plan = self.plan(mixed, Alpha.STRAIGHT)
-            told = Told("matted", "scene", (backing, backing, backing))
+            told = DiagnosedState("matted", "scene", (backing, backing, backing))
             seen = fringe(Engine(), plan, plan.feed("p"), Fraction(1), whole, told).planes
             middle = [float(seen[name][10, 24]) for name in "RGB"]
             self.assertEqual(middle[0] > middle[2], warm)
@@ -420,7 +420,8 @@ class Seen(CoreTest):
             # Nothing is said of what is clear or solid.
             self.assertEqual(len({round(float(seen[name][10, 58]), 5) for name in "RGB"}), 1)
         plan = self.plan(planes, Alpha.STRAIGHT)
-        clean = fringe(Engine(), plan, plan.feed("p"), Fraction(1), whole, Told("straight", None, (0, 0, 0))).planes
+        told = DiagnosedState("straight", None, (0, 0, 0))
+        clean = fringe(Engine(), plan, plan.feed("p"), Fraction(1), whole, told).planes
         np.testing.assert_allclose(clean["R"], clean["B"], atol=1e-6)
 
 

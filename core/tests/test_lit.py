@@ -10,7 +10,7 @@ import numpy as np
 from core_support import CoreTest, MemorySource, gradient
 from numpy.typing import NDArray
 
-from nexal.analysis.lit import SURROUNDINGS, Standing, Textures, lights_of, lit, meanings_of
+from nexal.analysis.lit import SURROUNDINGS, ObjectPose, Textures, lights_of, lit, meanings_of
 from nexal.engine import Engine, Plan
 from nexal.kernels.meshes import OBJECTS, mesh
 from nexal.kernels.rasterising import DISTANCE, Surface, rasterise
@@ -209,7 +209,7 @@ class Seeing(CoreTest):
 
     def picture(self, plan: Plan, texture: str | None = "texture", **standing: Any) -> Any:
         textures = Textures(plan.feed("base"), plan.feed(texture) if texture else None)
-        shown = lit(Engine(threads=2), plan, textures, replace(Standing(size=96), **standing))
+        shown = lit(Engine(threads=2), plan, textures, replace(ObjectPose(size=96), **standing))
         self.assertTrue(shown.finished)
         return np.stack([shown.picture.planes[name] for name in "RGB"])
 
@@ -246,7 +246,7 @@ class Seeing(CoreTest):
                 dict(plan.readers) | {"bumps": source},
             )
             textures = Textures(read.feed("base"), read.feed("texture"), read.feed("bumps"))
-            shown = lit(Engine(threads=2), read, textures, Standing(size=96))
+            shown = lit(Engine(threads=2), read, textures, ObjectPose(size=96))
             seen.append(np.stack([shown.picture.planes[name] for name in "RGB"]))
         np.testing.assert_allclose(seen[0], seen[1], atol=2e-3)
         self.assertGreater(float(np.abs(seen[0] - self.picture(plan)).max()), 0.02)
@@ -256,13 +256,13 @@ class Seeing(CoreTest):
         left, right = (self.picture(plan, key=(side * 0.8, 0.0), fill=(0.0, 0.0), object="sphere") for side in (-1, 1))
         self.assertGreater(float(left[:, 48, 20].sum()), float(left[:, 48, 76].sum()) + 0.3)
         self.assertGreater(float(right[:, 48, 76].sum()), float(right[:, 48, 20].sum()) + 0.3)
-        self.assertEqual(len(lights_of(Standing())), 2)
+        self.assertEqual(len(lights_of(ObjectPose())), 2)
         self.assertGreater(SURROUNDINGS.rise[0], 0)
 
     def test_what_cannot_be_a_base_colour_is_refused(self) -> None:
         plan = self.plan()
         self.assert_refused(
-            lambda: lit(Engine(threads=2), plan, Textures(plan.feed("rough")), Standing(size=64)),
+            lambda: lit(Engine(threads=2), plan, Textures(plan.feed("rough")), ObjectPose(size=64)),
             "base colour",
             "rough",
         )

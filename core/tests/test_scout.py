@@ -12,8 +12,8 @@ from typing import Any
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgb, run, write_exr
 
-from nexal.analysis.checks import check_matte, thin_parts
 from nexal.analysis.marks import Mark, marked
+from nexal.analysis.matte_checks import check_matte, thin_parts
 from nexal.analysis.scout import best_stretch, candidates, exact_auc, extended, scout, steps_of
 from nexal.cli import main
 from nexal.engine import Cancellation, Engine, Kept, Plan

@@ -13,7 +13,7 @@ from projects.models import Shot
 from recipes.rows import RevisionWhole, whole
 from recipes.services import first_revision
 from sources.api import SourceRow, source_rows
-from stage.asking import MarkRow
+from stage.requests import MarkRow
 
 router = Router()
 

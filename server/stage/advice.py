@@ -7,7 +7,7 @@ from ninja import Router, Schema
 
 from nexal.analysis.advice import advise
 from projects.access import get_shot
-from stage.asking import StepAsk, plan_of, sides
+from stage.requests import StepAsk, plan_of, sides
 from stage.services import engine
 
 router = Router()

@@ -7,8 +7,8 @@ from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
 from config.errors import Problem, problem_of
-from nexal.analysis.edge_view import Told, evidence, fringe
-from nexal.analysis.view import Shown, shown
+from nexal.analysis.edge_view import DiagnosedState, evidence, fringe
+from nexal.analysis.view import ViewPlanes, shown
 from nexal.analysis.view import histogram as core_histogram
 from nexal.analysis.view import probe as core_probe
 from nexal.engine import Node, Plan
@@ -16,9 +16,9 @@ from nexal.engine.plan import Feed, addresses_of
 from nexal.errors import NexalError, RecipeError
 from nexal.picture import ALPHA_NAME, Window, main_channels
 from projects.access import get_shot
-from stage.asking import Ask, Light, Marks, plan_of, sides
+from stage.answers import respond
+from stage.requests import Ask, Light, Marks, plan_of, sides
 from stage.services import engine
-from stage.showing import respond
 from stage.superseding import newest
 
 router = Router()
@@ -26,7 +26,7 @@ router = Router()
 MAX_VIEW_PIXELS = 34_000_000
 
 
-class ToldAs(Schema):
+class DiagnosedAs(Schema):
     """What a picture was diagnosed to be; `backing` in the values of `domain`."""
 
     verdict: Literal["straight", "premultiplied", "matted"]
@@ -39,7 +39,7 @@ class ViewAsk(Ask):
     scale: int = Field(1, description="Denominator of the proxy scale: 1, 2, 4 or 8")
     region: tuple[int, int, int, int] | None = Field(None, description="x, y, width, height at that scale")
     channels: list[str] | None = None
-    fringe: ToldAs | None = Field(None, description="Show where the soft band departs from this state of the picture")
+    fringe: DiagnosedAs | None = Field(None, description="Show where the soft band departs from this state")
     evidence: Literal["brighter", "under"] | None = Field(None, description="Show what speaks for a diagnosis")
     alpha: str | None = Field(None, description="With `evidence`, an alpha that came apart from the picture")
     view: str = Field("", description="Name of the asking view; its next request supersedes this one")
@@ -200,12 +200,13 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
         )
     names = _chosen(feed, ask.channels)
     if ask.fringe:
-        told = Told(**ask.fringe.dict())
+        told = DiagnosedState(**ask.fringe.dict())
         colours = fringe(engine(), planned, feed, scale, region, told, cancellation)
-        seen = Shown(colours, [None] * 3, finished=True)
+        seen = ViewPlanes(colours, [None] * 3, finished=True)
     elif ask.evidence:
         apart = planned.feed(ask.alpha) if ask.alpha else None
-        seen = Shown(evidence(engine(), planned, feed, ask.evidence, scale, region, apart), [None] * 3, finished=True)
+        picture = evidence(engine(), planned, feed, ask.evidence, scale, region, apart)
+        seen = ViewPlanes(picture, [None] * 3, finished=True)
     else:
         seen = shown(engine(), planned, feed, names, scale, region, cancellation)
     data = [seen.finished or name in description.data for name in seen.picture.planes]

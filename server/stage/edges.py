@@ -9,7 +9,7 @@ from nexal.analysis.diagnose import cure_of
 from nexal.analysis.diagnose import diagnose as core_diagnose
 from nexal.analysis.edge_view import profile as core_profile
 from projects.access import get_shot
-from stage.asking import Ask, Light, Position, plan_of
+from stage.requests import Ask, Light, Position, plan_of
 from stage.services import engine
 
 router = Router()

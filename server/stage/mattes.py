@@ -6,7 +6,7 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from config.errors import Problem
-from nexal.analysis.checks import thin_parts as core_thin_parts
+from nexal.analysis.matte_checks import thin_parts as core_thin_parts
 from nexal.analysis.scout import scout as core_scout
 from nexal.analysis.scout import steps_of
 from nexal.engine import Plan
@@ -15,8 +15,8 @@ from nexal.picture import Window
 from projects.access import get_shot
 from projects.models import Shot
 from stage import slow as slow_steps
-from stage.asking import Ask, Marks, StepAsk, plan_of, sides
 from stage.models import SlowResult
+from stage.requests import Ask, Marks, StepAsk, plan_of, sides
 from stage.services import engine
 from stage.superseding import newest
 

@@ -6,16 +6,16 @@ from typing import Annotated, Any, Literal, TypeVar
 from django.http import HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
-from nexal.analysis.lit import Standing, Textures
+from nexal.analysis.lit import ObjectPose, Textures
 from nexal.analysis.lit import lit as core_lit
 from nexal.analysis.proof import checked_target, losses, round_trip
 from nexal.analysis.proof import proof as core_proof
 from nexal.engine import Cancellation
 from nexal.formats.writing import FORMATS
 from projects.access import get_shot
-from stage.asking import Ask, plan_of
+from stage.answers import respond
+from stage.requests import Ask, plan_of
 from stage.services import engine
-from stage.showing import respond
 from stage.superseding import newest
 
 router = Router()
@@ -96,7 +96,7 @@ def lit(request: HttpRequest, shot_id: int, ask: LitAsk) -> HttpResponse:
     """The lit object as finished planes, in the form of a view."""
     planned = plan_of(get_shot(request, shot_id), ask)
     base, packed, normal = (planned.feed(each) if each else None for each in (ask.base, ask.packed, ask.normal))
-    standing = Standing(ask.object, ask.turn, ask.key, ask.fill, ask.size)
+    standing = ObjectPose(ask.object, ask.turn, ask.key, ask.fill, ask.size)
     cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
     seen = core_lit(engine(), planned, Textures(base, packed, normal), standing, cancellation)
     digest = "-".join(feed.node.digest for feed in (base, packed, normal) if feed)

@@ -9,7 +9,7 @@ from nexal.analysis.audit import audit as core_audit
 from nexal.analysis.audit import colour_layers, steps_of
 from nexal.analysis.shares import shares as core_shares
 from projects.access import get_shot
-from stage.asking import Ask, plan_of
+from stage.requests import Ask, plan_of
 from stage.services import engine
 from stage.superseding import newest
 

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from nexal.addresses import split_address
+from nexal.analysis.checking import check
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed, addresses_of
@@ -24,6 +25,7 @@ SOFT = 0.0005
 """Part of the pixels that has to lie between 0 and 1 for an edge to matter."""
 
 
+@check("passes")
 def check_assembly(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]:
     """Warnings about a step that puts pictures together: `code`, `text`, and a `remedy` or none.
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from nexal.addresses import split_address
+from nexal.analysis.checking import check
 from nexal.analysis.diagnose import cure_of, diagnose
 from nexal.engine import Engine, Plan
 from nexal.picture import ALPHA_NAME, Alpha, split_channel
@@ -14,6 +15,7 @@ SURE = 0.5
 """Confidence from which a diagnosis may contradict what a picture is taken for."""
 
 
+@check("edges")
 def check_edges(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]:
     """Warnings about a step that works on soft edges: `code`, `text`, and a `remedy`.
 

@@ -99,7 +99,7 @@ def profile(
 
 
 @dataclass(frozen=True)
-class Told:
+class DiagnosedState:
     """What a picture was diagnosed to be: `verdict`, `domain`, and `backing` in the values of the domain."""
 
     verdict: str
@@ -107,7 +107,7 @@ class Told:
     backing: tuple[float, float, float]
 
 
-def _true(planes: list[Plane], alpha: Plane, told: Told) -> list[Plane]:
+def _true(planes: list[Plane], alpha: Plane, told: DiagnosedState) -> list[Plane]:
     """Premultiplied colour as it should be, from stored colour and what that truly is."""
     if told.verdict == "straight":
         return [plane * alpha for plane in planes]
@@ -126,7 +126,7 @@ def fringe(
     feed: Feed,
     scale: Fraction,
     region: Window,
-    told: Told,
+    told: DiagnosedState,
     cancellation: Cancellation | None = None,
 ) -> Picture:
     """Where a picture's soft band is brighter or darker in a comp than its straight colour predicts.

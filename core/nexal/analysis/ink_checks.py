@@ -5,9 +5,11 @@ from __future__ import annotations
 from typing import Any
 
 from nexal.addresses import split_address
+from nexal.analysis.checking import check
 from nexal.engine import Engine, Plan
 
 
+@check("mattes", "ink_split", "ink_join")
 def check_inks(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]:
     """A warning about an `ink_join` step that goes the simple way though its picture carries a profile of its own."""
     step = plan.recipe.step(item)

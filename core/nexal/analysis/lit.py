@@ -10,7 +10,7 @@ from fractions import Fraction
 import numpy as np
 from numpy.typing import NDArray
 
-from nexal.analysis.view import Shown
+from nexal.analysis.view import ViewPlanes
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed
@@ -33,7 +33,7 @@ PLAIN = {"base": 0.6, "roughness": 0.6, "metallic": 0.0, "occlusion": 1.0, "coat
 
 
 @dataclass(frozen=True)
-class Standing:
+class ObjectPose:
     """How the object stands and where its lights are.
 
     `turn`: yaw and pitch in degrees. `key`, `fill`: the direction of each light as seen from the eye, a place in the
@@ -55,7 +55,7 @@ def _direction(place: tuple[float, float]) -> tuple[float, float, float]:
     return x, -y, math.sqrt(1 - x * x - y * y)
 
 
-def lights_of(standing: Standing) -> list[AreaLight]:
+def lights_of(standing: ObjectPose) -> list[AreaLight]:
     """A tall warm key and a broad cool fill."""
     key, fill = (_at(place) for place in (standing.key, standing.fill))
     return [
@@ -95,8 +95,8 @@ def meanings_of(feed: Feed) -> dict[str, Meaning]:
 
 
 def lit(
-    engine: Engine, plan: Plan, textures: Textures, standing: Standing, cancellation: Cancellation | None = None
-) -> Shown:
+    engine: Engine, plan: Plan, textures: Textures, standing: ObjectPose, cancellation: Cancellation | None = None
+) -> ViewPlanes:
     """The object with its textures, as finished display values R, G, B of size x size pixels.
 
     Textures are taken at the proxy scale that suits the size. Raises RecipeError for a base colour without red, green
@@ -122,7 +122,8 @@ def lit(
     light = shade(seen, normals, Material(base, **parts), lights_of(standing), SURROUNDINGS)
     window = Window(0, 0, standing.size, standing.size)
     colours = dict(zip(RGB, finished(light, seen, BACKGROUND, _curve), strict=True))
-    return Shown(Picture(Description(RGB, window, window), window, Fraction(1), colours), [None] * 3, finished=True)
+    picture = Picture(Description(RGB, window, window), window, Fraction(1), colours)
+    return ViewPlanes(picture, [None] * 3, finished=True)
 
 
 def _known(textures: Textures) -> dict[str, Meaning]:

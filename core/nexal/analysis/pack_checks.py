@@ -9,6 +9,7 @@ import numpy as np
 
 from nexal.addresses import split_address
 from nexal.analysis.bending import bent_sources, laid
+from nexal.analysis.checking import check
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.errors import NexalError
@@ -33,6 +34,7 @@ METAL, TURNED = 0.5, 0.3
 """What counts as metal, and how much rougher than all else it has to be to look turned round."""
 
 
+@check("packing", "bay", "pack")
 def check_packing(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]:
     """Warnings about a `bay` or `pack` step: `code`, `text`, and a `remedy` or none.
 

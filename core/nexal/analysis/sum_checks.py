@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from nexal.addresses import split_address
+from nexal.analysis.checking import check
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.formats.reading import StoredSource
@@ -17,6 +18,7 @@ TWICE = 0.02
 """How near a layer has to come to the sum of its own parts, relative to its mean, to be taken for it."""
 
 
+@check("passes", "sum_passes")
 def check_sum(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]:
     """Warnings about a `sum_passes` step: `code`, `text`, and a `remedy` with what the step becomes (`replace`).
 

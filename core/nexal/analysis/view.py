@@ -21,7 +21,7 @@ from nexal.picture import Picture, Plane, Window
 
 
 @dataclass(frozen=True)
-class Shown:
+class ViewPlanes:
     """Planes to be looked at. `ranges` are the values that stand for black and white, of data planes only.
 
     `finished` planes are R, G and B of display values, to be shown as they are.
@@ -46,7 +46,7 @@ def shown(
     scale: Fraction,
     region: Window,
     cancellation: Cancellation | None = None,
-) -> Shown:
+) -> ViewPlanes:
     """Planes of an item over a region, to be looked at; a lone channel of ids as colours."""
     picture = engine.evaluate(
         feed,
@@ -60,8 +60,8 @@ def shown(
     )
     if len(channels) == 1 and feed.description.trait(channels[0]).is_label:
         colours = id_colours(picture.planes[channels[0]])
-        return Shown(replace(picture, planes=dict(zip("RGB", colours, strict=True))), [None] * 3, finished=True)
-    return Shown(picture, [_range(feed, name) for name in channels])
+        return ViewPlanes(replace(picture, planes=dict(zip("RGB", colours, strict=True))), [None] * 3, finished=True)
+    return ViewPlanes(picture, [_range(feed, name) for name in channels])
 
 
 def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1) -> dict[str, Any]:

@@ -1,6 +1,6 @@
-"""How well crossings of two channels part two sets of samples: many candidates, one compiled pass each.
+"""How well crossings of two channels part two sets of samples: many candidates, each crossed as the step will be.
 
-The blend functions are those of `blending`, on single numbers. Areas under the ROC curve come from histograms of the
+Areas under the ROC curve come from histograms of the
 values; the error is at most half the pairs that share a bin.
 """
 
@@ -12,6 +12,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.blending import BLENDS
 from nexal.picture import Plane
 
 MODES = (
@@ -46,106 +47,6 @@ def _held(v: float) -> float:
     return min(1.0, max(0.0, v))
 
 
-@numba.njit(cache=True, nogil=True)
-def _hard(cb: float, cs: float) -> float:
-    return cb * 2.0 * cs if cs <= 0.5 else cb + (2.0 * cs - 1.0) - cb * (2.0 * cs - 1.0)
-
-
-@numba.njit(cache=True, nogil=True)
-def _clamped(mode: int, cb: float, cs: float) -> float:
-    if mode == 1:
-        return cb + cs - cb * cs
-    if mode == 5:
-        return cb + cs - 2.0 * cb * cs
-    if mode == 8:
-        return _hard(cs, cb)
-    if mode == 9:
-        return 0.0 if cb == 0.0 else (1.0 if cs == 1.0 else min(1.0, cb / (1.0 - cs)))
-    if mode == 10:
-        return 1.0 if cb == 1.0 else (0.0 if cs == 0.0 else 1.0 - min(1.0, (1.0 - cb) / cs))
-    if mode == 11:
-        return _hard(cb, cs)
-    if cs <= 0.5:
-        return cb - (1.0 - 2.0 * cs) * cb * (1.0 - cb)
-    curve = ((16.0 * cb - 12.0) * cb + 4.0) * cb if cb <= 0.25 else math.sqrt(cb)
-    return cb + (2.0 * cs - 1.0) * (curve - cb)
-
-
-@numba.njit(cache=True, nogil=True)
-def blended(mode: int, cb: float, cs: float) -> float:
-    """B(cb, cs) of the mode with that place in `MODES`."""
-    if math.isnan(cb) or math.isnan(cs):
-        return math.nan
-    if mode == 0:
-        return cb * cs
-    if mode == 2:
-        return min(cb, cs)
-    if mode == 3:
-        return max(cb, cs)
-    if mode == 4:
-        return abs(cb - cs)
-    if mode == 6:
-        return cb + cs
-    if mode == 7:
-        return (cb + cs) * 0.5
-    if mode == 13:
-        return cb - cs
-    if mode == 14:
-        return cb / cs if cs != 0.0 else 0.0
-    return _clamped(mode, _held(cb), _held(cs))
-
-
-@numba.njit(cache=True, nogil=True)
-def _value(planes: Plane, at: int, a: int, b: int, mode: int, invert_a: int, invert_b: int) -> float:
-    cb = float(planes[a, at])
-    cb = 1.0 - cb if invert_a else cb
-    if mode < 0:
-        return cb
-    cs = float(planes[b, at])
-    return blended(mode, cb, 1.0 - cs if invert_b else cs)
-
-
-@numba.njit(cache=True, nogil=True)
-def _fill(mode: int, a: Plane, b: Plane, values: Plane) -> None:
-    """Crossed values of finite samples; the simple modes in loops of their own, which the compiler makes vectors of."""
-    count = values.shape[0]
-    if mode == 0:
-        for i in range(count):
-            values[i] = a[i] * b[i]
-    elif mode == 2:
-        for i in range(count):
-            values[i] = min(a[i], b[i])
-    elif mode == 3:
-        for i in range(count):
-            values[i] = max(a[i], b[i])
-    elif mode == 4:
-        for i in range(count):
-            values[i] = abs(a[i] - b[i])
-    elif mode == 6:
-        for i in range(count):
-            values[i] = a[i] + b[i]
-    elif mode == 7:
-        for i in range(count):
-            values[i] = (a[i] + b[i]) * np.float32(0.5)
-    elif mode == 13:
-        for i in range(count):
-            values[i] = a[i] - b[i]
-    elif mode == 14:
-        for i in range(count):
-            values[i] = a[i] / b[i] if b[i] != 0.0 else 0.0
-    elif mode == 1 or mode == 5:
-        twice = np.float32(1.0 if mode == 1 else 2.0)
-        for i in range(count):
-            cb, cs = min(np.float32(1), max(np.float32(0), a[i])), min(np.float32(1), max(np.float32(0), b[i]))
-            values[i] = cb + cs - twice * cb * cs
-    elif mode < 0:
-        for i in range(count):
-            values[i] = a[i]
-    else:
-        for i in range(count):
-            values[i] = _clamped(mode, _held(a[i]), _held(b[i]))
-
-
 @numba.njit(cache=True, nogil=True, fastmath=True)
 def _gather(values: Plane, counts: NDArray[np.int32]) -> tuple[float, float]:
     """Fill a histogram from LOWEST to HIGHEST, held at its ends; mean and variance."""
@@ -164,37 +65,19 @@ def _gather(values: Plane, counts: NDArray[np.int32]) -> tuple[float, float]:
 
 
 @numba.njit(cache=True, nogil=True)
-def _rank(subject: Plane, background: Plane, codes: Codes, result: NDArray[np.float64]) -> None:
-    """Each set holds every channel and, behind them, every channel turned round."""
-    channels = subject.shape[0] // 2
-    n1, n0 = subject.shape[1], background.shape[1]
-    inside, outside = np.empty(n1, np.float32), np.empty(n0, np.float32)
-    high, low = np.empty(BINS, np.int32), np.empty(BINS, np.int32)
-    for index in range(codes.shape[0]):
-        a = codes[index, 0] + channels * codes[index, 3]
-        b = codes[index, 1] + channels * codes[index, 4]
-        mode = codes[index, 2]
-        _fill(mode, subject[a], subject[b], inside)
-        _fill(mode, background[a], background[b], outside)
-        high[:] = 0
-        low[:] = 0
-        m1, v1 = _gather(inside, high)
-        m0, v0 = _gather(outside, low)
-        below, pairs, shared = 0, 0.0, 0.0
-        for place in range(BINS):
-            if high[place]:
-                pairs += high[place] * (below + 0.5 * low[place])
-                shared += float(high[place]) * low[place]
-            below += low[place]
-        result[index, 0] = pairs / n1 / n0
-        result[index, 1] = 0.5 * shared / n1 / n0
-        result[index, 2] = (m1 - m0) ** 2 / max(v1 + v0, 1e-12)
-
-
-@numba.njit(cache=True, nogil=True)
-def _cross(planes: Plane, code: Codes, result: Plane) -> None:
-    for at in range(planes.shape[1]):
-        result[at] = _value(planes, at, code[0], code[1], code[2], code[3], code[4])
+def _figures(inside: Plane, outside: Plane) -> tuple[float, float, float]:
+    """Area under the ROC curve of two sets of values, its largest error, and their Fisher ratio."""
+    n1, n0 = inside.shape[0], outside.shape[0]
+    high, low = np.zeros(BINS, np.int32), np.zeros(BINS, np.int32)
+    m1, v1 = _gather(inside, high)
+    m0, v0 = _gather(outside, low)
+    below, pairs, shared = 0, 0.0, 0.0
+    for place in range(BINS):
+        if high[place]:
+            pairs += high[place] * (below + 0.5 * low[place])
+            shared += float(high[place]) * low[place]
+        below += low[place]
+    return pairs / n1 / n0, 0.5 * shared / n1 / n0, (m1 - m0) ** 2 / max(v1 + v0, 1e-12)
 
 
 @numba.njit(cache=True, nogil=True)
@@ -236,16 +119,26 @@ def rank(subject: Plane, background: Plane, codes: Codes) -> NDArray[np.float64]
     a, channel b, mode (`SINGLE` for a channel alone), a inverted, b inverted.
     """
     result = np.zeros((len(codes), 3))
-    both = (np.concatenate([planes, np.float32(1) - planes]) for planes in (subject, background))
-    _rank(*both, codes, result)
+    both = [np.concatenate([planes, np.float32(1) - planes]) for planes in (subject, background)]
+    for index, code in enumerate(codes.tolist()):
+        result[index] = _figures(*(_crossed(planes, code) for planes in both))
     return result
 
 
 def crossed(planes: Plane, code: Codes) -> Plane:
     """The values of one candidate over `planes`, channels x samples."""
-    result = np.empty(planes.shape[1], np.float32)
-    _cross(planes, code, result)
-    return result
+    return _crossed(np.concatenate([planes, np.float32(1) - planes]), code.tolist())
+
+
+def _crossed(planes: Plane, code: list[int]) -> Plane:
+    """Like `crossed`, of planes behind which every plane stands turned round."""
+    a, b, mode, invert_a, invert_b = code
+    channels = len(planes) // 2
+    backdrop = planes[a + channels * invert_a]
+    if mode == SINGLE:
+        return backdrop
+    values: Plane = BLENDS[MODES[mode]](backdrop, planes[b + channels * invert_b])
+    return values
 
 
 def quality(plane: Plane, edges: NDArray[np.bool_], black: float, white: float) -> tuple[float, float]:

@@ -16,9 +16,9 @@ def warm() -> None:
     from nexal.kernels.morphology import grow
     from nexal.kernels.nearest import nearest_known
     from nexal.kernels.ranking import MODES, SINGLE, crossed, quality, rank
-    from nexal.kernels.resampling import FILTER_SUPPORT, resample
     from nexal.kernels.strokes import lay, stroke_coverage
     from nexal.kernels.sums import add_scaled
+    from nexal.kernels.warping import FILTER_SUPPORT, resample
 
     pixels = np.full((4, 4), 0.5, np.float32)
     warm_textures(pixels)

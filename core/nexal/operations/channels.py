@@ -60,7 +60,7 @@ def in_domain(value: Value, description: Description, domain: Domain) -> Value:
     return encode(value) if domain == "display" and not description.all_data else value
 
 
-class Feed(BaseModel):
+class RoutedChannel(BaseModel):
     """What one destination channel of `route` is made of."""
 
     model_config = ConfigDict(extra="forbid", populate_by_name=True)
@@ -70,19 +70,19 @@ class Feed(BaseModel):
     invert: bool = False
 
     @model_validator(mode="after")
-    def _one(self) -> Feed:
+    def _one(self) -> RoutedChannel:
         if (self.source is None) == (self.value is None):
             raise ValueError("give either an address (from) or a number (value)")
         return self
 
 
 class RouteSettings(Settings):
-    to: dict[str, Feed] = setting(dict, "What each channel of the result is made of", widget="routes")
+    to: dict[str, RoutedChannel] = setting(dict, "What each channel of the result is made of", widget="routes")
     keep: bool = setting(True, "Other channels of the base stay")
 
     @field_validator("to")
     @classmethod
-    def _named(cls, value: dict[str, Feed]) -> dict[str, Feed]:
+    def _named(cls, value: dict[str, RoutedChannel]) -> dict[str, RoutedChannel]:
         for name in value:
             if not name or name != name.strip() or any(not part for part in name.split(".")):
                 raise ValueError(f"'{name}' is not a channel name")

@@ -161,7 +161,7 @@ class Place(MixingOperation):
         return min(xs), min(ys), max(xs), max(ys)
 
     def _reach(self, settings: PlaceSettings) -> float:
-        from nexal.kernels.resampling import FILTER_SUPPORT
+        from nexal.kernels.warping import FILTER_SUPPORT
 
         return FILTER_SUPPORT[settings.filter] * max(1.0, 1 / settings.scale)
 
@@ -191,7 +191,7 @@ class Place(MixingOperation):
         return a, b, c, d, scene.pixels(x), scene.pixels(y)
 
     def _sampled(self, plane: Plane, kind: str, settings: PlaceSettings, scene: Scene) -> Plane:
-        from nexal.kernels.resampling import resample
+        from nexal.kernels.warping import resample
 
         a, b, c, d, x, y = self._scaled(scene, settings)
         given = self.input_region("picture", scene.region, scene, settings)

@@ -9,12 +9,12 @@ export interface SourceSpec {
 }
 
 /** What a port is fed from: an address, or a list of them. */
-export type Feed = string | string[];
+export type Fed = string | string[];
 
 export interface Step {
   name: string;
   op: string;
-  in?: Record<string, Feed>;
+  in?: Record<string, Fed>;
   set?: Record<string, unknown>;
   on?: boolean;
   note?: string;
@@ -124,7 +124,7 @@ function readdressed(step: Step, change: (address: string) => string): Step {
   ]);
   return {
     ...step,
-    in: Object.fromEntries(ports) as Record<string, Feed>,
+    in: Object.fromEntries(ports) as Record<string, Fed>,
     ...(step.set ? { set: settings(step.set) as Record<string, unknown> } : {}),
   };
 }
@@ -149,7 +149,7 @@ export function setSetting(recipe: Recipe, name: string, setting: string, value:
   });
 }
 
-export function setPort(recipe: Recipe, name: string, port: string, address: Feed | undefined): Recipe {
+export function setPort(recipe: Recipe, name: string, port: string, address: Fed | undefined): Recipe {
   return changeStep(recipe, name, (step) => {
     const ports = { ...step.in };
     if (address === undefined) delete ports[port];

@@ -1303,10 +1303,10 @@ export interface components {
             frame: number;
         };
         /**
-         * ToldAs
+         * DiagnosedAs
          * @description What a picture was diagnosed to be; `backing` in the values of `domain`.
          */
-        ToldAs: {
+        DiagnosedAs: {
             /**
              * Verdict
              * @enum {string}
@@ -1360,7 +1360,7 @@ export interface components {
             /** Channels */
             channels?: string[] | null;
             /** @description Show where the soft band departs from this state of the picture */
-            fringe?: components["schemas"]["ToldAs"] | null;
+            fringe?: components["schemas"]["DiagnosedAs"] | null;
             /**
              * Evidence
              * @description Show what speaks for a diagnosis

@@ -4,7 +4,7 @@ import { type FormEvent, useState } from "react";
 import { type Item, type Problem, api, got, problemOf } from "@/api/client";
 import { ITEM_NAME } from "@/api/names";
 import { type Recipe, findStep } from "@/api/recipe";
-import { AddressField } from "@/bench/AddressField";
+import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";

@@ -1,6 +1,6 @@
 import type { Item, OperationRow } from "@/api/client";
 import {
-  type Feed,
+  type Fed,
   type Recipe,
   type Step,
   findStep,
@@ -72,7 +72,7 @@ export function newStep(operation: OperationRow, context: Context, dragged?: str
   const sound = offersOf(context);
   const chosen = sound.find((entry) => entry.name === context.item) ?? sound[0];
   const taken = new Set<string>();
-  const ports: Record<string, Feed> = {};
+  const ports: Record<string, Fed> = {};
   const pictures = sound.filter((entry) => !entry.plane);
   const mattes = sound.filter((entry) => entry.plane);
 

@@ -58,7 +58,7 @@ export function SlowNote({ shot, recipe, address, problem, writable }: Props) {
   }, [shot, recipe, address, step]);
   useEffect(() => {
     if (state !== "done") return;
-    useView.getState().change({ turn: useView.getState().turn + 1 });
+    useView.getState().change({ arrivals: useView.getState().arrivals + 1 });
     void client.refetchQueries({ predicate: (query) => query.state.status === "error" });
   }, [state, client]);
 

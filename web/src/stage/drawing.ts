@@ -1,10 +1,14 @@
 import type { Placement } from "./geometry";
-import type { Shown } from "./usePane";
+import type { PaintedPlanes } from "./usePane";
 
 const HATCH = 9;
 
 /** Draw a painted picture where it belongs in the pane. */
-export function drawShown(context: CanvasRenderingContext2D, shown: Shown, placement: Placement): void {
+export function drawShown(
+  context: CanvasRenderingContext2D,
+  shown: PaintedPlanes,
+  placement: Placement,
+): void {
   const { planes, bitmap } = shown;
   // A bitmap that was replaced and closed in the meantime has no size.
   if (bitmap.width === 0) return;
@@ -33,7 +37,7 @@ let hatchCanvas: HTMLCanvasElement | null = null;
 /** Moving diagonal lines over what a matte removes. */
 export function drawHatch(
   context: CanvasRenderingContext2D,
-  removed: Shown,
+  removed: PaintedPlanes,
   placement: Placement,
   colour: [number, number, number],
   phase: number,

@@ -5,7 +5,7 @@ import { type Item, type Problem, api, got, postForBytes, problemOf } from "@/ap
 import { type Recipe, drafted } from "@/api/recipe";
 
 import type { Planes } from "./painting";
-import { type Told, useView } from "./viewState";
+import { type DiagnosedAs, useView } from "./viewState";
 
 export interface ViewAsk {
   recipe: Recipe;
@@ -13,7 +13,7 @@ export interface ViewAsk {
   scale: number;
   region?: [number, number, number, number];
   channels?: string[] | null;
-  fringe?: Told | null;
+  fringe?: DiagnosedAs | null;
   /** What speaks for a diagnosis, and an alpha that came apart. */
   evidence?: "brighter" | "under";
   alpha?: string | null;
@@ -46,10 +46,10 @@ export async function readPlanes(response: Response): Promise<Planes> {
 
 /** Planes of an item that follow what is asked for. */
 export function useLivePlanes(shot: number, ask: ViewAsk | null) {
-  const turn = useView((state) => state.turn);
+  const arrivals = useView((state) => state.arrivals);
   const place = ask ? JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region]) : "";
   return useFollowed(
-    ask ? JSON.stringify([shot, ask, turn]) : "",
+    ask ? JSON.stringify([shot, ask, arrivals]) : "",
     (signal) => fetchPlanes(shot, ask!, signal),
     place,
   );

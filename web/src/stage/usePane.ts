@@ -7,9 +7,9 @@ import { type Placement, scaleFor, visibleRegion } from "./geometry";
 import { paintIn } from "./painter";
 import type { Backing, Look, Planes } from "./painting";
 import { useLivePlanes } from "./planes";
-import type { Told } from "./viewState";
+import type { DiagnosedAs } from "./viewState";
 
-export interface Shown {
+export interface PaintedPlanes {
   bitmap: ImageBitmap;
   planes: Planes;
 }
@@ -18,7 +18,7 @@ interface Layer {
   recipe: Recipe;
   address: string;
   channels: string[] | null;
-  fringe?: Told | null;
+  fringe?: DiagnosedAs | null;
 }
 
 export interface PaneAsk {
@@ -129,8 +129,8 @@ export function usePainted(
   planes: Planes | null,
   job: (planes: Planes) => Parameters<typeof paintIn>[1],
   inputs: unknown[],
-): { shown: Shown | null; problem: Problem | null } {
-  const [shown, setShown] = useState<Shown | null>(null);
+): { shown: PaintedPlanes | null; problem: Problem | null } {
+  const [shown, setShown] = useState<PaintedPlanes | null>(null);
   const [problem, setProblem] = useState<Problem | null>(null);
   const order = useRef(0);
   useEffect(() => {

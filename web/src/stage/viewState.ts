@@ -8,7 +8,7 @@ export type MatteView = "off" | "hatch" | "contour" | "alone";
 export type Panes = "one" | "two" | "split" | "blink" | "difference" | "four";
 
 /** What a picture was diagnosed to be. */
-export type Told = components["schemas"]["ToldAs"];
+export type DiagnosedAs = components["schemas"]["DiagnosedAs"];
 
 export interface Pin {
   recipe: Recipe;
@@ -43,11 +43,11 @@ interface ViewState {
   probeSize: number;
   pick: Pick | null;
   /** Show where soft edges depart from what this item truly is. */
-  fringe: { item: string; told: Told } | null;
+  fringe: { item: string; told: DiagnosedAs } | null;
   /** Shown instead of what is in focus, while something is hovered. */
   preview: { recipe: Recipe; address: string; label: string } | null;
   /** Counts up when results that were waited for are there: views ask again. */
-  turn: number;
+  arrivals: number;
   change: (to: Partial<ViewState>) => void;
   reset: () => void;
 }
@@ -69,7 +69,7 @@ const START = {
   pick: null,
   fringe: null,
   preview: null,
-  turn: 0,
+  arrivals: 0,
 };
 
 /** How the stage shows things; nothing of it is part of the recipe. */

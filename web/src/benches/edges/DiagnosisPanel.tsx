@@ -5,12 +5,12 @@ import { type Item, api, got, problemOf } from "@/api/client";
 import { isSame } from "@/api/queries";
 import { type Recipe, type Step, drafted, insertSteps, sourcesOf } from "@/api/recipe";
 import type { components } from "@/api/schema";
-import { AddressField } from "@/bench/AddressField";
+import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useSettled } from "@/parts/useSettled";
 import { Waiting } from "@/parts/Waiting";
-import { type Told, useView } from "@/stage/viewState";
+import { type DiagnosedAs, useView } from "@/stage/viewState";
 
 import { Evidence } from "./Evidence";
 import { Swatch } from "./Swatch";
@@ -147,10 +147,10 @@ export function DiagnosisPanel({ shot, recipe, items, picture, writable, onPut }
   );
 }
 
-function toldOf(answer: Diagnosed): Told | null {
+function toldOf(answer: Diagnosed): DiagnosedAs | null {
   const { verdict, domain, backing } = answer;
   if (verdict !== "straight" && verdict !== "premultiplied" && verdict !== "matted") return null;
-  return { verdict, domain: domain as Told["domain"], backing: backing as Told["backing"] };
+  return { verdict, domain: domain as DiagnosedAs["domain"], backing: backing as DiagnosedAs["backing"] };
 }
 
 /** What the file says of itself, and whether that is true. */

@@ -1,7 +1,7 @@
 import { useEffect } from "react";
 
-import type { BenchProps } from "@/bench/props";
-import { StepPanel } from "@/bench/StepPanel";
+import type { BenchProps } from "@/steps/props";
+import { StepPanel } from "@/steps/StepPanel";
 import { useView } from "@/stage/viewState";
 
 import { DiagnosisPanel } from "./DiagnosisPanel";

@@ -1,6 +1,6 @@
 import { insertSteps } from "@/api/recipe";
-import type { BenchProps } from "@/bench/props";
-import { StepPanel } from "@/bench/StepPanel";
+import type { BenchProps } from "@/steps/props";
+import { StepPanel } from "@/steps/StepPanel";
 import { pictureOf } from "@/stage/focus";
 
 import { ScoutBoard } from "./ScoutBoard";

@@ -3,7 +3,7 @@ import { type KeyboardEvent, type PointerEvent, useRef } from "react";
 
 import { type Item, api, got } from "@/api/client";
 import { type Recipe, type Step, portOf, drafted } from "@/api/recipe";
-import { pickLevel } from "@/bench/picking";
+import { pickLevel } from "@/steps/picking";
 import { Button } from "@/parts/Button";
 import { useMarks } from "@/shot/marks";
 import { useView } from "@/stage/viewState";

@@ -2,7 +2,7 @@ import { ChevronDown, ChevronUp, Trash2 } from "lucide-react";
 import type { ReactNode } from "react";
 
 import type { Item } from "@/api/client";
-import { AddressField } from "@/bench/AddressField";
+import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { Menu } from "@/parts/Menu";

@@ -2,7 +2,7 @@ import { useState } from "react";
 
 import type { Item, OperationRow } from "@/api/client";
 import { type Step, setSetting } from "@/api/recipe";
-import { AddressField } from "@/bench/AddressField";
+import { AddressField } from "@/steps/AddressField";
 import { useDraft } from "@/shot/draft";
 import { DRAGGED } from "@/wall/Tile";
 

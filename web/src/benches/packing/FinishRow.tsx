@@ -3,7 +3,7 @@ import { useState } from "react";
 
 import type { Item } from "@/api/client";
 import { type Recipe, type Step, stepsOf } from "@/api/recipe";
-import { AddressField } from "@/bench/AddressField";
+import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { useDraft } from "@/shot/draft";
 

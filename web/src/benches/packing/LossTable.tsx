@@ -17,10 +17,10 @@ interface Props {
 
 /** What a smaller mip level, or compression in blocks, takes from each channel. */
 export function LossTable({ shot, pack, kind, level }: Props) {
-  const turn = useView((state) => state.turn);
+  const arrivals = useView((state) => state.arrivals);
   const [draft, seen] = previewed(pack.of, pack.name, kind, level);
   const answer = useQuery({
-    queryKey: ["losses", shot, pack.digest, kind, kind === "mip" ? level : 0, turn],
+    queryKey: ["losses", shot, pack.digest, kind, kind === "mip" ? level : 0, arrivals],
     queryFn: ({ signal }) =>
       got(
         api.POST("/api/shots/{shot_id}/losses", {

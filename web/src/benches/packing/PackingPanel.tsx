@@ -2,9 +2,9 @@ import { useState } from "react";
 import { useSearchParams } from "react-router";
 
 import { findStep, itemOf, sourcesOf } from "@/api/recipe";
-import { Checks } from "@/bench/Checks";
-import type { BenchProps } from "@/bench/props";
-import { StepPanel } from "@/bench/StepPanel";
+import { Checks } from "@/steps/Checks";
+import type { BenchProps } from "@/steps/props";
+import { StepPanel } from "@/steps/StepPanel";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { useDraft } from "@/shot/draft";

@@ -2,7 +2,7 @@ import { useState } from "react";
 
 import type { Item } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
-import { AddressField } from "@/bench/AddressField";
+import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 

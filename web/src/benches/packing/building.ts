@@ -1,6 +1,6 @@
 import type { Item } from "@/api/client";
 import { type Recipe, type Step, changeStep, findStep, freeName, itemOf, stepsOf } from "@/api/recipe";
-import type { Meaning } from "@/bench/Meanings";
+import type { Meaning } from "@/steps/Meanings";
 
 import { type Finish, type Layout, baysOf, packsOf, withBarOn } from "./packs";
 

@@ -10,7 +10,7 @@ import {
   usersOf,
 } from "@/api/recipe";
 import type { components } from "@/api/schema";
-import type { Meaning } from "@/bench/Meanings";
+import type { Meaning } from "@/steps/Meanings";
 
 export type Layout = components["schemas"]["OwnLayout"];
 export type Finish = components["schemas"]["OwnFinish"];

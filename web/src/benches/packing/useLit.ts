@@ -18,8 +18,8 @@ export interface LitAsk {
 
 /** The lit object as it is asked for, following what is dragged. */
 export function useLit(shot: number, recipe: Recipe | null, ask: LitAsk | null, view: string) {
-  const turn = useView((state) => state.turn);
-  return useFollowed(recipe && ask ? JSON.stringify([shot, recipe, ask, turn]) : "", async () =>
+  const arrivals = useView((state) => state.arrivals);
+  return useFollowed(recipe && ask ? JSON.stringify([shot, recipe, ask, arrivals]) : "", async () =>
     readPlanes(
       await postForBytes(`/api/shots/${shot}/lit`, { ...drafted(recipe!), ...ask, view: ownView(view) }),
     ),

@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from "@tanstack/react-query";
 
 import { type Item, api, got } from "@/api/client";
 import { type Recipe, type Step, itemOf, drafted } from "@/api/recipe";
-import { AddressField } from "@/bench/AddressField";
+import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
 import { useDraft } from "@/shot/draft";

@@ -1,5 +1,5 @@
-import type { BenchProps } from "@/bench/props";
-import { StepPanel } from "@/bench/StepPanel";
+import type { BenchProps } from "@/steps/props";
+import { StepPanel } from "@/steps/StepPanel";
 
 import { AuditPanel } from "./AuditPanel";
 import { renderOf } from "./balance";

@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Item } from "@/api/client";
 import { ITEM_NAME } from "@/api/names";
 import { type Recipe, type Step, setPort } from "@/api/recipe";
-import { AddressField } from "@/bench/AddressField";
+import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { useDraft } from "@/shot/draft";
 import { useView } from "@/stage/viewState";

@@ -9,6 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.analysis.checking import check
 from nexal.analysis.marks import Mark, marked
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
@@ -101,6 +102,7 @@ def _ends(
     return (low, high) if rising else (high, low)
 
 
+@check("mattes", by_marks=True)
 def check_matte(
     engine: Engine,
     plan: Plan,

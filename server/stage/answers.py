@@ -7,7 +7,7 @@ import zstandard
 from django.http import HttpRequest, HttpResponse
 
 from config.clients import address_of
-from nexal.analysis.view import Shown
+from nexal.analysis.view import ViewPlanes
 from nexal.formats.writing import half_planes
 from nexal.picture import Window
 
@@ -16,7 +16,7 @@ LOOPBACK = ("127.0.0.1", "::1")
 
 def respond(
     request: HttpRequest,
-    seen: Shown,
+    seen: ViewPlanes,
     data: Sequence[bool],
     alpha: str,
     region: Window,

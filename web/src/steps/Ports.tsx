@@ -2,7 +2,7 @@ import { Plus, X } from "lucide-react";
 import { useState } from "react";
 
 import type { Item, OperationRow } from "@/api/client";
-import type { Feed, Step } from "@/api/recipe";
+import type { Fed, Step } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 
 import { AddressField } from "./AddressField";
@@ -15,7 +15,7 @@ interface Props {
   step: Step;
   items: Item[];
   writable: boolean;
-  onChange: (port: string, feed: Feed | undefined) => void;
+  onChange: (port: string, feed: Fed | undefined) => void;
 }
 
 /** What a step is fed from: its ports, the lists among them, and ports that it names itself. */

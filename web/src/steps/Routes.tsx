@@ -7,22 +7,22 @@ import { NumberBox } from "@/parts/NumberBox";
 
 import { AddressField } from "./AddressField";
 
-interface Feed {
+interface Fed {
   from?: string;
   value?: number;
   invert?: boolean;
 }
 
 interface Props {
-  value: Record<string, Feed>;
+  value: Record<string, Fed>;
   items: Item[];
-  onChange: (value: Record<string, Feed>) => void;
+  onChange: (value: Record<string, Fed>) => void;
 }
 
 /** Which address, or which number, makes each channel of the result. */
 export function Routes({ value, items, onChange }: Props) {
   const [name, setName] = useState("");
-  const put = (channel: string, feed: Feed) => onChange({ ...value, [channel]: feed });
+  const put = (channel: string, feed: Fed) => onChange({ ...value, [channel]: feed });
   const drop = (channel: string) =>
     onChange(Object.fromEntries(Object.entries(value).filter(([key]) => key !== channel)));
   const first = items.find((item) => !item.problem);

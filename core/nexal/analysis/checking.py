@@ -1,0 +1,50 @@
+"""Checks register themselves here: each says for which operations it has something to tell."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any, TypeVar
+
+from nexal.analysis.marks import Mark
+from nexal.engine import Engine, Plan
+
+Warnings = list[dict[str, Any]]
+Function = TypeVar("Function", bound=Callable[..., Warnings])
+
+
+@dataclass(frozen=True)
+class Check:
+    """A check of an item; of steps of certain operations only, where it names some."""
+
+    bench: str
+    function: Callable[..., Warnings]
+    operations: frozenset[str]
+    by_marks: bool
+
+    def tells(
+        self, engine: Engine, plan: Plan, item: str, subject: Sequence[Mark], background: Sequence[Mark]
+    ) -> Warnings:
+        step = plan.recipe.step(item)
+        if self.operations and (step is None or step.op not in self.operations):
+            return []
+        if self.by_marks:
+            return self.function(engine, plan, item, subject, background)
+        return self.function(engine, plan, item)
+
+
+CHECKS: list[Check] = []
+
+
+def check(bench: str, *operations: str, by_marks: bool = False) -> Callable[[Function], Function]:
+    """Registers a check of a bench: of the named operations, or, where none is named, of every item.
+
+    It is called with engine, plan and item, and `by_marks` also with the marks of subject and background. It answers
+    warnings: `code`, `text` and a `remedy`; what is only worth knowing has None for that.
+    """
+
+    def registered(function: Function) -> Function:
+        CHECKS.append(Check(bench, function, frozenset(operations), by_marks))
+        return function
+
+    return registered

@@ -10,14 +10,9 @@ from server_support import PASSWORD, exr_bytes
 
 from projects.models import Membership, Role
 from stage.services import engine
-from stage.slow import slow_work
 
 
 class MattesTest(BrowserTest):
-    def setUp(self) -> None:
-        super().setUp()
-        slow_work.cache_clear()
-
     def bench(self) -> Locator:
         return self.page.get_by_label("Bench")
 

@@ -188,7 +188,7 @@ class Recipes(CoreTest):
                 ("cover", "blend"),
             ),
             ({"op": "bay", "name": "cover", "set": {"layers": [{"from": "decal"}, {}]}}, ("cover", "value")),
-            ({"op": "pack", "name": "cover", "in": {"r": "template.R"}}, ("cover", "'g'", "not fed")),
+            ({"op": "pack", "name": "cover", "in": {}}, ("cover", "no channel is fed")),
             (
                 {"op": "pack", "name": "cover", "in": dict.fromkeys("rgb", "metallic"), "set": {"width": 9000}},
                 ("cover", "width"),

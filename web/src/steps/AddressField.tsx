@@ -125,7 +125,7 @@ export function AddressField({
                     className="w-full rounded-sm px-2 py-1 text-left text-[12px] text-dim hover:bg-line"
                     onClick={() => take(undefined)}
                   >
-                    Fed nothing
+                    Feed nothing
                   </button>
                 </li>
               )}

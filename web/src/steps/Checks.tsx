@@ -76,29 +76,39 @@ interface Props {
   writable: boolean;
   /** Whether a picture's alpha is judged as a matte. */
   mattes: boolean;
+  /** Another item whose warnings are told already: what is the same is told once. */
+  besides?: Item | undefined;
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
-/** What is likely wrong with the matte or the sum in focus, each with a remedy of one click. */
-export function Checks({ shot, item, writable, mattes, onPut }: Props) {
+/** What is likely wrong with an item, once it has settled. */
+function useChecks(shot: number, item: Item | undefined) {
   const marks = useMarks((state) => state.marks);
   const settled = useSettled(item, 400);
-  const checks = useQuery({
-    queryKey: ["checks", shot, item.name, settled.digest, marks],
+  return useQuery({
+    queryKey: ["checks", shot, item?.name, settled?.digest, marks],
     queryFn: () =>
       got(
         api.POST("/api/shots/{shot_id}/checks", {
           params: { path: { shot_id: shot } },
-          body: { ...drafted(settled.of), item: settled.name, marks },
+          body: { ...drafted(settled!.of), item: settled!.name, marks },
         }),
       ),
-    enabled: !item.problem && item.digest !== "" && isSame(settled, item),
-    placeholderData: keepWhileSame(2, item.name),
+    enabled: item !== undefined && !item.problem && item.digest !== "" && isSame(settled, item),
+    placeholderData: keepWhileSame(2, item?.name),
     staleTime: Infinity,
     gcTime: 30_000,
     retry: false,
   });
-  const told = checks.data?.filter((row) => mattes || item.plane || !OF_MATTES.has(row.code));
+}
+
+/** What is likely wrong with the matte or the sum in focus, each with a remedy of one click. */
+export function Checks({ shot, item, writable, mattes, besides, onPut }: Props) {
+  const checks = useChecks(shot, item);
+  const others = useChecks(shot, besides).data;
+  const told = checks.data
+    ?.filter((row) => mattes || item.plane || !OF_MATTES.has(row.code))
+    .filter((row) => !others?.some((other) => other.code === row.code && other.text === row.text));
   if (!told?.length || item.problem) return null;
   return (
     <ul aria-label="Warnings" className="space-y-2">

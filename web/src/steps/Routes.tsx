@@ -7,22 +7,22 @@ import { NumberBox } from "@/parts/NumberBox";
 
 import { AddressField } from "./AddressField";
 
-interface Fed {
+interface RoutedChannel {
   from?: string;
   value?: number;
   invert?: boolean;
 }
 
 interface Props {
-  value: Record<string, Fed>;
+  value: Record<string, RoutedChannel>;
   items: Item[];
-  onChange: (value: Record<string, Fed>) => void;
+  onChange: (value: Record<string, RoutedChannel>) => void;
 }
 
 /** Which address, or which number, makes each channel of the result. */
 export function Routes({ value, items, onChange }: Props) {
   const [name, setName] = useState("");
-  const put = (channel: string, feed: Fed) => onChange({ ...value, [channel]: feed });
+  const put = (channel: string, feed: RoutedChannel) => onChange({ ...value, [channel]: feed });
   const drop = (channel: string) =>
     onChange(Object.fromEntries(Object.entries(value).filter(([key]) => key !== channel)));
   const first = items.find((item) => !item.problem);

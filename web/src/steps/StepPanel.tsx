@@ -184,7 +184,7 @@ export function StepPanel(props: Props) {
               {between.input}
             </span>
             <Button onClick={() => edit((before) => putBetween(before, step.name))}>
-              Fed from {step.name}
+              Feed from {step.name}
             </Button>
           </div>
         )}

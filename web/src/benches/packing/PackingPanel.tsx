@@ -130,7 +130,14 @@ export function PackingPanel(props: Props) {
               <Checks shot={shot} item={focus} writable={writable} mattes={false} onPut={onPut} />
             )}
             {pack && !pack.problem && (
-              <Checks shot={shot} item={pack} writable={writable} mattes={false} onPut={onPut} />
+              <Checks
+                shot={shot}
+                item={pack}
+                writable={writable}
+                mattes={false}
+                besides={focus && inBays && focus.name !== step.name ? focus : undefined}
+                onPut={onPut}
+              />
             )}
             {pack && !pack.problem && kind && (
               <LossTable shot={shot} pack={pack} kind={kind} level={view.level} />

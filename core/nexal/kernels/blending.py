@@ -79,7 +79,7 @@ FACTORS: dict[str, Callable[[Value, Value], tuple[Value, Value]]] = {
 
 
 def straight(colour: Value, alpha: Value) -> Value:
-    """Premultiplied colour divided by its alpha; 0 where alpha is 0."""
+    """Premultiplied colour divided by its alpha, any one shape; 0 where alpha is 0."""
     return safe_divide(colour, alpha)
 
 
@@ -96,7 +96,9 @@ def composite(mode: str, under: Value, under_alpha: Value, over: Value, over_alp
 
 
 def composite_alpha(mode: str, under: Value, over: Value) -> Value:
-    """Alpha of the result; blend functions cover as `over` does, `plus` is held at 1."""
+    """Alpha of the result (0..1, any one shape) of two alphas: blend functions cover as `over` does, `plus` is held
+    at 1 (Porter, Duff, SIGGRAPH 1984).
+    """
     if mode == "plus":
         return minimum(under + over, ONE)
     for_over, for_under = FACTORS[mode if mode in FACTORS else "over"](over, under)

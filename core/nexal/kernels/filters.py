@@ -12,28 +12,39 @@ from nexal.picture import Plane
 
 
 def gaussian_reach(sigma: float) -> int:
-    """Pixels beyond which the kernel is cut: four sigma leave out less than 7e-5 of the weight."""
+    """Whole pixels beyond which the kernel of `sigma` pixels (0 or more) is cut: four sigma leave out less than 7e-5 of
+    the weight."""
     return math.ceil(4 * sigma)
 
 
 def box_reach(radius: float) -> int:
+    """Whole pixels that a box of `radius` pixels (0 or more, fractions allowed) reaches to each side."""
     return math.ceil(radius)
 
 
 def gaussian_weights(sigma: float) -> NDArray[np.float32]:
-    """Sampled Gaussian, cut at `gaussian_reach`, normalised to a sum of 1."""
+    """Sampled Gaussian of `sigma` pixels (above 0), cut at `gaussian_reach`: 2 reach + 1 weights that add up to 1,
+    exp(-i^2 / (2 sigma^2)), from left to right.
+    """
     reach = gaussian_reach(sigma)
     weights = np.exp(-0.5 * (np.arange(-reach, reach + 1) / sigma) ** 2)
     return (weights / weights.sum()).astype(np.float32)
 
 
 def box_weights(radius: float) -> NDArray[np.float32]:
-    """A box `2 * radius + 1` pixels wide; its two end pixels count by the part of them that it covers."""
+    """A box `2 * radius + 1` pixels wide (0 or more): 2 reach + 1 weights that add up to 1, from left to right.
+
+    Its two end pixels count by the part of them that it covers.
+    """
     reach = box_reach(radius)
     weights = np.clip(radius + 1 - np.abs(np.arange(-reach, reach + 1)), 0, 1)
     return (weights / weights.sum()).astype(np.float32)
 
 
 def blur(plane: Plane, weights: NDArray[np.float32]) -> Plane:
-    """Separable filter of a plane with symmetric `weights`; the plane's edges extend outward."""
+    """Separable filter of a plane H x W (any values; NaN spreads); H x W again.
+
+    `weights`: an odd number of them, symmetric, adding up to 1; along rows first, then along columns. Beyond its edges
+    the plane goes on as its last pixel.
+    """
     return cv2.sepFilter2D(np.ascontiguousarray(plane), cv2.CV_32F, weights, weights, borderType=cv2.BORDER_REPLICATE)

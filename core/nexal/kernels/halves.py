@@ -34,7 +34,7 @@ def write_halves(plane: Plane, result: NDArray[np.uint16]) -> None:
 
 
 def to_halves(plane: Plane) -> NDArray[np.float16]:
-    """A plane H x W as half floats."""
+    """A plane H x W as half floats: rounded to the nearest, ties to even (IEEE 754); what is too large is infinite."""
     result = np.empty(plane.shape, np.uint16)
     write_halves(plane, result)
     return result.view(np.float16)

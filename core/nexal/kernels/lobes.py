@@ -29,6 +29,10 @@ def _visibility(nv: float, nl: float, a2: float) -> float:
 
 @numba.njit(cache=True, nogil=True)
 def schlick(cosine: float) -> float:
+    """(1 - cosine)^5, the cosine held in 0..1: how far reflection rises towards grazing angles.
+
+    Reference: C. Schlick, *An Inexpensive BRDF Model for Physically-based Rendering*, Computer Graphics Forum 1994.
+    """
     x = 1.0 - min(1.0, max(0.0, cosine))
     return x * x * x * x * x
 
@@ -93,6 +97,10 @@ def lobe_tables() -> tuple[Floats, Floats]:
 
 @numba.njit(cache=True, nogil=True)
 def looked_up(table: Floats, nv: float, roughness: float, result: Floats) -> None:
+    """The K values of a square table (n.v, roughness, K) at n.v and roughness in 0..1, bilinear, into `result`.
+
+    Entries stand at the middles of their cells; beyond the outermost middles the outermost values hold.
+    """
     side = table.shape[0]
     y = min(max(nv * side - 0.5, 0.0), side - 1.001)
     x = min(max(roughness * side - 0.5, 0.0), side - 1.001)

@@ -121,5 +121,5 @@ OBJECTS: dict[str, Callable[[], Mesh]] = {"tin": _tin, "sphere": _sphere, "panel
 
 @cache
 def mesh(name: str) -> Mesh:
-    """The mesh of a name in OBJECTS."""
+    """The mesh of a name in OBJECTS, about a unit in radius; kept once it is made."""
     return OBJECTS[name]()

@@ -71,7 +71,8 @@ def mixed(
 
 
 def lit(colour: Plane, alpha: Plane) -> Plane:
-    """Premultiplied light of straight colour; nothing where alpha is 0, whatever the colour there."""
+    """Premultiplied light c a of straight colour c under alpha a, both H x W; nothing where a is 0, whatever c is there
+    (Porter, Duff, SIGGRAPH 1984)."""
     with np.errstate(invalid="ignore", over="ignore"):
         light = colour * alpha
     return light if np.isfinite(colour).all() else np.where(alpha == 0, np.float32(0), light)
@@ -86,7 +87,7 @@ def _divided(light: Plane, alpha: Plane, unseen: Plane, average: Filter) -> Plan
 
 
 def holds_something(plane: Plane) -> NDArray[np.bool_]:
-    """Where a plane of depth or position is neither a number beyond all scenes nor none at all."""
+    """Where a plane H x W of depth or position holds a number smaller in size than `NOTHING_FROM`: H x W of bool."""
     with np.errstate(invalid="ignore"):
         return np.abs(plane) < NOTHING_FROM
 
@@ -128,7 +129,10 @@ def block_means(plane: Plane, window: Window, n: int) -> Plane:
 
 
 def block_samples(plane: Plane, window: Window, n: int) -> Plane:
-    """One sample of each block of n x n pixels anchored at 0, 0: the first that lies in the window."""
+    """One sample of each block of n x n pixels anchored at 0, 0: the first that lies in the window.
+
+    `plane` covers `window` (H x W, any type); the result covers `window.scaled(1/n)`, in the same type.
+    """
     rows, columns = (
         np.unique(np.maximum(np.arange(start // n, -(-(start + length) // n)) * n - start, 0))
         for start, length in ((window.y, plane.shape[0]), (window.x, plane.shape[1]))

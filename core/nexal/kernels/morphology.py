@@ -52,7 +52,8 @@ def _disc(radius: int) -> Plane:
 
 
 def dilate(plane: Plane, radius: int, *, round_element: bool) -> Plane:
-    """Largest value within `radius` whole pixels (a disc, or a square of 2 radius + 1); the border adds nothing."""
+    """Largest value of a plane H x W within `radius` whole pixels (0 or more): a disc, or a square of 2 radius + 1; the
+    border adds nothing. H x W again (Serra, *Image Analysis and Mathematical Morphology*, 1982)."""
     if radius == 0:
         return plane
     plane = np.ascontiguousarray(plane)
@@ -77,7 +78,7 @@ def grow(plane: Plane, distance: float, *, round_element: bool) -> Plane:
 
 
 def small_areas(mask: np.ndarray, limit: float) -> np.ndarray:
-    """Where connected areas (8-way) of a boolean mask have fewer than `limit` pixels."""
+    """Where connected areas (8-way) of a boolean mask H x W have fewer than `limit` pixels: H x W of bool."""
     _, labels, statistics, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8), connectivity=8)
     small = statistics[:, cv2.CC_STAT_AREA] < limit
     small[0] = False

@@ -15,7 +15,10 @@ _TO_AB = ((1.9779984951, -2.4285922050, 0.4505937099), (0.0259040371, 0.78277176
 
 
 def oklab_ab(r: Value, g: Value, b: Value) -> tuple[Value, Value]:
-    """The opponent axes a (green to red) and b (blue to yellow) of scene-linear Rec.709 values."""
+    """The opponent axes a (green to red) and b (blue to yellow) of scene-linear Rec.709 values of any one shape.
+
+    Reference: B. Ottosson, *A perceptual color space for image processing*, 2020.
+    """
     cones = [np.cbrt(np.float32(x) * r + np.float32(y) * g + np.float32(z) * b) for x, y, z in _TO_CONE]
     first, second = (sum(np.float32(weight) * cone for weight, cone in zip(row, cones, strict=True)) for row in _TO_AB)
     return first, second
@@ -34,7 +37,7 @@ _FROM_CONE = (
 
 
 def rgb_of(lightness: Value, a: Value, b: Value) -> tuple[Value, Value, Value]:
-    """Scene-linear Rec.709 of OKLab values."""
+    """Scene-linear Rec.709 (red, green, blue; not held in 0..1) of OKLab values of any one shape, lightness 0..1."""
     lab = (lightness, a, b)
     cones = [sum(weight * axis for weight, axis in zip(row, lab, strict=True)) ** 3 for row in _FROM_LAB]
     red, green, blue = (sum(weight * cone for weight, cone in zip(row, cones, strict=True)) for row in _FROM_CONE)

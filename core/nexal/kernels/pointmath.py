@@ -24,14 +24,17 @@ def clip(value: Value, low: float, high: float) -> Value:
 
 
 def minimum(a: Value, b: Value) -> Value:
+    """The smaller of two values, pixel by pixel; NaN where one is NaN."""
     return np.minimum(a, b)
 
 
 def maximum(a: Value, b: Value) -> Value:
+    """The larger of two values, pixel by pixel; NaN where one is NaN."""
     return np.maximum(a, b)
 
 
 def absolute(value: Value) -> Value:
+    """A value without its sign."""
     return np.abs(value)
 
 
@@ -54,6 +57,7 @@ def signed_power(base: Value, exponent: float) -> Value:
 
 
 def square_root(value: Value) -> Value:
+    """The square root; NaN below 0, without a complaint."""
     with np.errstate(invalid="ignore"):
         return np.sqrt(value)
 

@@ -126,7 +126,7 @@ def rank(subject: Plane, background: Plane, codes: Codes) -> NDArray[np.float64]
 
 
 def crossed(planes: Plane, code: Codes) -> Plane:
-    """The values of one candidate over `planes`, channels x samples."""
+    """The values of one candidate, N, over `planes`, channels x N; `code` is of the five numbers that `rank` takes."""
     return _crossed(np.concatenate([planes, np.float32(1) - planes]), code.tolist())
 
 

@@ -68,5 +68,6 @@ def stroke_coverage(
 
 
 def lay(plane: Plane, coverage: Plane, value: float, opacity: float) -> None:
-    """Move a plane towards `value` by `coverage * opacity`, in place."""
+    """Move a plane H x W towards `value` by `coverage * opacity` (H x W and one number, each 0..1), in place:
+    v + (value - v) coverage opacity."""
     _lay(plane, coverage, value, opacity)

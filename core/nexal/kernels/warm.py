@@ -43,7 +43,7 @@ def warm() -> None:
 
 
 def warm_textures(pixels: Plane) -> None:
-    """The kernels of the Packing bench."""
+    """The kernels of the Packing bench, run once on a plane of at least 4 x 4 pixels."""
     from nexal.kernels.blocks import packed_rows
     from nexal.kernels.proving import measured
     from nexal.kernels.quantising import codes

@@ -31,7 +31,10 @@ def _sample(plane: Plane, uvs: NDArray[np.float32], result: NDArray[np.float32])
 
 
 def sampled(planes: Sequence[Plane], surface: Surface) -> list[NDArray[np.float32]]:
-    """Planes of textures at each of the N points of a surface, linearly interpolated."""
+    """Planes of textures (each H x W, row 0 at v = 0) at each of the N points of a surface: N values a plane, in order.
+
+    Bilinear; along u the texture goes on where it began, along v it stops at its first and last row.
+    """
 
     def one(plane: Plane) -> NDArray[np.float32]:
         result = np.empty(surface.places.size, np.float32)
@@ -42,7 +45,10 @@ def sampled(planes: Sequence[Plane], surface: Surface) -> list[NDArray[np.float3
 
 
 def bent(surface: Surface, map_planes: Sequence[Plane]) -> NDArray[np.float32]:
-    """The surface's normals bent by a normal map in tangent space: x, y, z packed as 0.5 + n / 2, y up."""
+    """The surface's normals bent by a normal map in tangent space: N x 3 of unit length.
+
+    `map_planes`: three planes H x W that hold x, y and z as 0.5 + n / 2, y up.
+    """
     x, y, z = (2 * plane - 1 for plane in sampled(map_planes, surface))
     n, t = surface.normals, surface.tangents
     b = np.cross(n, t)

@@ -65,7 +65,7 @@ def _measure(
 
 
 def measured(plane: Plane, samples: NDArray[Any], most: int) -> Measured:
-    """How samples H x W stand for the values of a plane H x W: codes 0 to `most`, or with `most` 0 values themselves."""
+    """How samples H x W (codes 0 to `most`, or with `most` 0 values) stand for the values of a plane H x W."""
     seen, result = np.zeros(most + 1, np.bool_), np.zeros(7)
     # Halves are no type of the compiler's.
     wide = samples.astype(np.float32) if samples.dtype == np.float16 else samples

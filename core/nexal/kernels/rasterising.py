@@ -152,8 +152,10 @@ def _interpolate(
 
 
 def rasterise(shape: Mesh, yaw: float, pitch: float, size: int) -> Surface:
-    """What each pixel of a square picture of `size` x `size` pixels shows of a mesh that is turned by `yaw` about the upright
-    axis and then by `pitch` (radians), seen in perspective; row 0 at the top."""
+    """What each pixel of a picture of `size` x `size` shows of a mesh in perspective, row 0 at the top.
+
+    The mesh is turned by `yaw` about the upright axis, then by `pitch` (radians).
+    """
     finer = FINER if size >= SMOOTH_FROM else 1
     turn = _rotation(yaw, pitch)
     points, normals, tangents = (array @ turn.T for array in (shape.points, shape.normals, shape.tangents))

@@ -1359,7 +1359,7 @@ export interface components {
             ] | null;
             /** Channels */
             channels?: string[] | null;
-            /** @description Show where the soft band departs from this state of the picture */
+            /** @description Show where the soft band departs from this state */
             fringe?: components["schemas"]["DiagnosedAs"] | null;
             /**
              * Evidence

@@ -18,7 +18,8 @@ from nexal.formats.channel_files import split
 from nexal.formats.decoded import untagged
 from nexal.formats.reading import StoredSource
 from nexal.formats.store import Library, fingerprint
-from nexal.formats.writing import Target, provenance, target_of, write, written_window
+from nexal.formats.targets import Target, target_of, written_window
+from nexal.formats.writing import provenance, write
 from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, worded_file
 

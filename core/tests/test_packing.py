@@ -11,7 +11,8 @@ import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgba, run, write_exr, write_raster
 
 from nexal.analysis.run import run_recipe
-from nexal.formats.writing import target_of, write
+from nexal.formats.targets import target_of
+from nexal.formats.writing import write
 from nexal.kernels.quantising import codes
 from nexal.picture import Alpha, Window
 from nexal.recipe import Output, parse_recipe, worded_file

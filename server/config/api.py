@@ -17,11 +17,13 @@ from recipes.history import router as history  # noqa: E402
 from recipes.shots import router as shots  # noqa: E402
 from sources.api import router as sources  # noqa: E402
 from stage.advice import router as advice  # noqa: E402
-from stage.api import router as stage  # noqa: E402
 from stage.edges import router as edges  # noqa: E402
+from stage.items import router as items  # noqa: E402
 from stage.mattes import router as mattes  # noqa: E402
+from stage.numbers import router as numbers  # noqa: E402
 from stage.packing import router as packing  # noqa: E402
 from stage.passes import router as passes  # noqa: E402
+from stage.views import router as views  # noqa: E402
 
 for router, tag in (
     (accounts, "accounts"),
@@ -31,7 +33,9 @@ for router, tag in (
     (catalogue, "recipes"),
     (shots, "recipes"),
     (history, "recipes"),
-    (stage, "stage"),
+    (items, "stage"),
+    (views, "stage"),
+    (numbers, "stage"),
     (advice, "advice"),
     (mattes, "mattes"),
     (passes, "passes"),

@@ -9,7 +9,7 @@ from ninja import Body, Field, Router, Schema
 from config.errors import Problem
 from deliveries import services
 from deliveries.models import Deliverable, Render, RenderState
-from nexal.formats.writing import FORMATS
+from nexal.formats.targets import FORMATS
 from projects.access import get_shot, person
 
 router = Router()

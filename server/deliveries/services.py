@@ -15,7 +15,7 @@ from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
 from jobs import services as jobs
 from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
-from nexal.formats.writing import target_of
+from nexal.formats.targets import target_of
 from nexal.recipe import Output, Recipe, parse_output, parse_recipe
 from nexal.session import output_path, render_output, sources_behind
 from projects.models import Shot

@@ -7,8 +7,7 @@ import zstandard
 from django.http import HttpRequest, HttpResponse
 
 from config.clients import address_of
-from nexal.analysis.view import ViewPlanes
-from nexal.formats.writing import half_planes
+from nexal.analysis.view import ViewPlanes, half_planes
 from nexal.picture import Window
 
 LOOPBACK = ("127.0.0.1", "::1")

@@ -11,7 +11,7 @@ from nexal.analysis.lit import lit as core_lit
 from nexal.analysis.proof import checked_target, losses, round_trip
 from nexal.analysis.proof import proof as core_proof
 from nexal.engine import Cancellation
-from nexal.formats.writing import FORMATS
+from nexal.formats.targets import FORMATS
 from projects.access import get_shot
 from stage.answers import respond
 from stage.requests import Ask, plan_of

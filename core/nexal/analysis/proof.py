@@ -17,8 +17,10 @@ from nexal.analysis.compare import difference
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
+from nexal.formats.raster_writing import stored_samples
 from nexal.formats.store import Library, fingerprint
-from nexal.formats.writing import Target, stored_samples, target_of, write
+from nexal.formats.targets import Target, target_of
+from nexal.formats.writing import write
 from nexal.kernels.proving import measured
 from nexal.operations.packing import PORTS
 from nexal.picture import Plane

@@ -16,7 +16,7 @@ from nexal.errors import FormatError, NexalError, RecipeError, nearest
 from nexal.formats.channel_files import Given, read_manifest, reassemble
 from nexal.formats.reading import StoredSource
 from nexal.formats.store import fingerprint
-from nexal.formats.writing import target_of
+from nexal.formats.targets import target_of
 from nexal.picture import ALPHA_NAME, Window
 from nexal.recipe import Recipe, SourceSpec, is_numbered, parse_recipe
 from nexal.session import Session, check_outputs, frames_of, output_path, render_output, source_files, sources_behind

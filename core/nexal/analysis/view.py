@@ -15,6 +15,7 @@ from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.errors import SettingError
 from nexal.formats.statistics import skyline
+from nexal.kernels.halves import write_halves
 from nexal.kernels.labels import id_colours
 from nexal.kernels.pointmath import encode
 from nexal.picture import Picture, Plane, Window
@@ -149,3 +150,11 @@ def histogram(
                     values[index] = encode(values[index])
             row[side] = [int(count) for count in skyline(values, low, high, bins)]
     return row | {"low": low, "high": high, "counts": counts.tolist(), "below": below, "above": above, "total": total}
+
+
+def half_planes(picture: Picture) -> memoryview:
+    """The planes of a picture as half floats, one after the other, row 0 first: what the browser paints."""
+    result = np.empty((len(picture.planes), picture.region.height, picture.region.width), np.uint16)
+    for plane, target in zip(picture.planes.values(), result, strict=True):
+        write_halves(plane.astype(np.float32, copy=False), target)
+    return result.data.cast("B")

@@ -19,7 +19,8 @@ from nexal.formats.decoded import SAMPLE_TYPES
 from nexal.formats.statistics import INTEGER_MAX, as_float
 from nexal.formats.store import fingerprint
 from nexal.formats.stored import StoredFile
-from nexal.formats.writing import FORMATS, Target, in_state, write
+from nexal.formats.targets import FORMATS, Target
+from nexal.formats.writing import in_state, write
 from nexal.picture import ALPHA_NAME, Alpha, Description, Picture, Window, is_alpha
 from nexal.recipe import from_validation
 

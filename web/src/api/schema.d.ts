@@ -316,7 +316,7 @@ export interface paths {
          * Inspect
          * @description Every item of a recipe: channels, windows, alpha state and digest, or its fault.
          */
-        post: operations["stage_api_inspect"];
+        post: operations["stage_items_inspect"];
         delete?: never;
         options?: never;
         head?: never;
@@ -339,7 +339,7 @@ export interface paths {
          *     `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
          *     three planes of display values, to be shown as they are.
          */
-        post: operations["stage_api_view"];
+        post: operations["stage_views_view"];
         delete?: never;
         options?: never;
         head?: never;
@@ -357,7 +357,7 @@ export interface paths {
          * Revision View
          * @description The whole of an item of a saved revision: revisions never change, so the answer may be kept for good.
          */
-        get: operations["stage_api_revision_view"];
+        get: operations["stage_views_revision_view"];
         put?: never;
         post?: never;
         delete?: never;
@@ -379,7 +379,7 @@ export interface paths {
          * Probe
          * @description Exact values under a pixel (or averaged over a square round it) of several items.
          */
-        post: operations["stage_api_probe"];
+        post: operations["stage_numbers_probe"];
         delete?: never;
         options?: never;
         head?: never;
@@ -399,7 +399,7 @@ export interface paths {
          * Histogram
          * @description Histogram of an item over 0 to 1 in a domain.
          */
-        post: operations["stage_api_histogram"];
+        post: operations["stage_numbers_histogram"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2655,7 +2655,7 @@ export interface operations {
             };
         };
     };
-    stage_api_inspect: {
+    stage_items_inspect: {
         parameters: {
             query?: never;
             header?: never;
@@ -2681,7 +2681,7 @@ export interface operations {
             };
         };
     };
-    stage_api_view: {
+    stage_views_view: {
         parameters: {
             query?: never;
             header?: never;
@@ -2705,7 +2705,7 @@ export interface operations {
             };
         };
     };
-    stage_api_revision_view: {
+    stage_views_revision_view: {
         parameters: {
             query?: {
                 scale?: number;
@@ -2730,7 +2730,7 @@ export interface operations {
             };
         };
     };
-    stage_api_probe: {
+    stage_numbers_probe: {
         parameters: {
             query?: never;
             header?: never;
@@ -2756,7 +2756,7 @@ export interface operations {
             };
         };
     };
-    stage_api_histogram: {
+    stage_numbers_histogram: {
         parameters: {
             query?: never;
             header?: never;

@@ -1,0 +1,60 @@
+"""Route: what the items of a recipe are, or what is wrong with them."""
+
+from django.http import HttpRequest
+from ninja import Router, Schema
+
+from config.errors import Problem, problem_of
+from nexal.engine import Node, Plan
+from nexal.engine.plan import addresses_of
+from nexal.errors import NexalError
+from projects.access import get_shot
+from stage.requests import Ask, plan_of
+
+router = Router()
+
+
+class Item(Schema):
+    """What an item is, or what is wrong with it. Windows are x, y, width, height, relative to the display window.
+
+    `inks` is the name of the ICC profile that it carries.
+    """
+
+    name: str
+    digest: str = ""
+    display: list[int] | None = None
+    window: list[int] | None = None
+    channels: list[str] = []
+    data: list[str] = []
+    alpha: str = "none"
+    plane: bool = False
+    inks: str | None = None
+    inputs: list[str] = []
+    problem: Problem | None = None
+
+
+@router.post("/shots/{shot_id}/inspect", response=list[Item])
+def inspect(request: HttpRequest, shot_id: int, ask: Ask) -> list[Item]:
+    """Every item of a recipe: channels, windows, alpha state and digest, or its fault."""
+    planned = plan_of(get_shot(request, shot_id), ask)
+    found = planned.inspect()
+    return [_item(planned, name, found[name]) for name in planned.recipe.items()]
+
+
+def _item(planned: Plan, name: str, found: Node | NexalError) -> Item:
+    step = planned.recipe.step(name)
+    inputs = list(dict.fromkeys(address.partition(".")[0] for address in addresses_of(step))) if step else []
+    if isinstance(found, NexalError):
+        return Item(name=name, inputs=inputs, problem=problem_of(found))
+    description = found.description
+    return Item(
+        name=name,
+        digest=found.digest,
+        display=description.display.as_list(),
+        window=description.window.as_list(),
+        channels=list(description.channels),
+        data=[channel for channel in description.channels if channel in description.data],
+        alpha=description.alpha.value if description.has_alpha else "none",
+        plane=description.is_plane,
+        inks=description.inks.name if description.inks else None,
+        inputs=inputs,
+    )

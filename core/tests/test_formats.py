@@ -13,7 +13,9 @@ import numpy as np
 from core_support import CoreTest, gradient, rgb, write_exr, write_raster
 
 from nexal.analysis.run import run_recipe
+from nexal.analysis.view import probe
 from nexal.colour import primaries_matrix, rgb_to_xyz
+from nexal.engine import Engine, Plan
 from nexal.formats.decoded import Limits
 from nexal.formats.raster import read_picture
 from nexal.formats.reading import StoredSource
@@ -298,6 +300,42 @@ class Proxies(FormatTest):
         plane = np.array([[1, 3, 5, 7]], np.float32)
         np.testing.assert_array_equal(block_means(plane, Window(1, 0, 4, 1), 2), [[1, 4, 7]])
         np.testing.assert_array_equal(block_means(plane, Window(0, 0, 4, 1), 2), [[2, 6]])
+
+
+class Ids(FormatTest):
+    def test_every_digit_from_the_file_to_the_delivery(self) -> None:
+        import OpenEXR
+
+        ids = (
+            np.array([[0, 3, 1000, 2**24 + 1], [2**31 + 7, 2**32 - 1, 16_777_219, 5]], np.uint32)
+            .repeat(6, 0)
+            .repeat(4, 1)
+        )
+        write_exr(self.place / "render.exr", {"R": gradient(16, 12).astype(np.float16), "id.object": ids})
+        place = {"name": "moved", "op": "place", "in": {"picture": "p"}, "set": {"x": 0.4, "rotate": 12, "scale": 1.3}}
+        resize = {"name": "sized", "op": "resize", "in": {"from": "moved"}, "set": {"width": 31, "height": 17}}
+        recipe = parse_recipe(
+            {
+                "nexal": 1,
+                "sources": {"p": {"files": "render.exr"}},
+                "steps": [place, resize],
+                "outputs": {
+                    "o": {"from": "sized", "file": "o.exr"},
+                    "s": {"from": "p.id", "file": "s.exr", "depth": "half"},
+                },
+            }
+        )
+        for path in run_recipe(recipe, self.place, {}, self.place / "out"):
+            with OpenEXR.File(str(path), separate_channels=True) as file:
+                found = {name: np.array(channel.pixels) for name, channel in file.channels().items()}
+            pixels = next(plane for name, plane in found.items() if name.endswith(("object", "Y")))
+            self.assertEqual(pixels.dtype, np.uint32, path.name)
+            self.assertLessEqual(set(np.unique(pixels)), set(np.unique(ids)) | {0})
+            self.assertTrue({2**24 + 1, 2**32 - 1} <= {int(value) for value in np.unique(pixels)}, path.name)
+        plan = Plan(recipe, 1, {"p": self.open(self.place / "render.exr")})
+        for x, y, wanted in ((13, 1, 2**24 + 1), (5, 8, 2**32 - 1)):
+            row = probe(Engine(threads=2), plan, plan.feed("p"), x, y, size=5)
+            self.assertEqual(row["channels"][-1]["value"], wanted)
 
 
 class Damaged(FormatTest):

@@ -14,20 +14,11 @@ router = Router()
 
 
 class Remedy(Schema):
-    """What one click does: steps to add behind the item, or (with `instead`) behind an address that it (or the step
-    `within`) is fed from, to stand in its place there; a port of it to feed anew, from the added steps if there are
-    any; another `op`, `in`, `set` or `on` for it (`replace`) or for other steps (`change`, by name); or sources to
-    read otherwise (their `colour` in `read`, their alpha in `read_alpha`)."""
+    """What one click does: `kind` says how `does` is to be read; see `nexal/analysis/checking.py`."""
 
     label: str
-    steps: list[dict[str, Any]] = []
-    instead: str | None = None
-    within: str | None = None
-    change: dict[str, dict[str, Any]] | None = None
-    feed: dict[str, str] | None = None
-    replace: dict[str, Any] | None = None
-    read: dict[str, str] | None = None
-    read_alpha: dict[str, str] | None = None
+    kind: str
+    does: dict[str, Any]
 
 
 class Advice(Schema):
@@ -42,4 +33,11 @@ class Advice(Schema):
 def checks(request: HttpRequest, shot_id: int, ask: StepAsk) -> list[dict[str, Any]]:
     """What is likely wrong with an item, each with its remedy."""
     planned = plan_of(get_shot(request, shot_id), ask)
-    return advise(engine(), planned, ask.item, **sides(ask.marks))
+    found = advise(engine(), planned, ask.item, **sides(ask.marks))
+    return [row | {"remedy": _parted(row["remedy"]) if row["remedy"] else None} for row in found]
+
+
+def _parted(remedy: dict[str, Any]) -> dict[str, Any]:
+    label, kind = remedy["label"], remedy["kind"]
+    does = {key: value for key, value in remedy.items() if key not in ("label", "kind")}
+    return {"label": label, "kind": kind, "does": does}

@@ -58,7 +58,7 @@ def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
 def revision_view(
     request: HttpRequest, shot_id: int, number: int, address: str, scale: int = 8, frame: int = 1
 ) -> HttpResponse:
-    """The whole of an item of a saved revision: revisions never change, so the answer may be kept for good."""
+    """The whole of an item of a saved revision: revisions never change, so the answer may be kept by its tag."""
     shot = get_shot(request, shot_id)
     revision = shot.revisions.filter(number=number).first()
     if revision is None:
@@ -71,7 +71,8 @@ def revision_view(
     ask = ViewAsk.model_validate({"address": address, "scale": scale, "frame": frame})
     response = _picture(request, planned, feed, ask, None)
     response["ETag"] = tag
-    response["Cache-Control"] = "private, max-age=31536000, immutable"
+    # The revision never changes, but the code that makes its pixels may: the tag tells, so it is asked for.
+    response["Cache-Control"] = "private, no-cache"
     return response
 
 

@@ -99,12 +99,12 @@ class Warnings(PassesTest):
         self.assertEqual(warning["code"], "data_in_sum")
         self.assertIn("render.depth.Z", warning["text"])
         wanted = {"in": {"passes": ["render.rim", "render.fill"]}, "set": {"passes": [{"stops": 1}, {"stops": 3}]}}
-        self.assertEqual(warning["remedy"]["replace"], wanted)
+        self.assertEqual(warning["remedy"]["does"]["replace"], wanted)
 
     def test_light_added_twice(self) -> None:
         (warning,) = self.checks(["render.rim", "render.fill", "render.rim"])
         self.assertEqual(warning["code"], "light_twice")
-        self.assertEqual(warning["remedy"]["replace"]["in"]["passes"], ["render.rim", "render.fill"])
+        self.assertEqual(warning["remedy"]["does"]["replace"]["in"]["passes"], ["render.rim", "render.fill"])
         planes = passes()
         nested = {f"diffuse.{name}": plane for name, plane in planes.items() if name.startswith(("rim", "fill"))}
         nested |= {f"diffuse.{name}": planes[name] for name in ("R", "G", "B")}
@@ -113,7 +113,7 @@ class Warnings(PassesTest):
         step = {"name": "sum", "op": "sum_passes", "in": {"passes": addresses}}
         recipe = {"nexal": 1, "sources": {"n": {"files": "nested.exr"}}, "steps": [step]}
         (warning,) = self.api.post(f"{self.path}/checks", {"recipe": recipe, "item": "sum"}).json()
-        self.assertEqual(warning["remedy"]["replace"]["in"]["passes"], addresses[1:])
+        self.assertEqual(warning["remedy"]["does"]["replace"]["in"]["passes"], addresses[1:])
 
     def test_encoded_values_added_as_light(self) -> None:
         import cv2
@@ -127,7 +127,7 @@ class Warnings(PassesTest):
             found = self.api.post(f"{self.path}/checks", {"recipe": recipe, "item": "sum"}).json()
             found = [row for row in found if row["code"] == "encoded_light"]
             self.assertEqual(len(found), count, colour)
-        self.assertEqual(found[0]["remedy"]["read"], {"lamp": "auto"})
+        self.assertEqual(found[0]["remedy"]["does"]["read"], {"lamp": "auto"})
 
 
 class Assembling(PassesTest):
@@ -162,7 +162,7 @@ class Assembling(PassesTest):
         added = self.stack("added", "rim", "fill", mode="plus", opacity=0.5)
         (warning,) = self.found(added)
         self.assertEqual(warning["code"], "own_alphas")
-        step = {"name": "added", **warning["remedy"]["replace"]}
+        step = {"name": "added", **warning["remedy"]["does"]["replace"]}
         self.assertEqual(step["in"], {"passes": ["rim", "fill"], "alpha_from": "rim.A"})
         before, after = (
             planes_of(self.api.post(f"{self.path}/view", {"recipe": self.made(each), "address": "added"}))
@@ -178,7 +178,7 @@ class Assembling(PassesTest):
         lit = {"name": "lit", "op": "attach_alpha", "in": {"picture": "render.rim", "alpha": "rim.A"}}
         first = self.stack("first", "rim", "fill", mode="plus")
         (warning,) = self.found(lit, first, self.stack("all", "first", "lit", mode="plus"))
-        self.assertEqual(warning["remedy"]["replace"]["in"]["passes"], ["rim", "fill", "render.rim"])
+        self.assertEqual(warning["remedy"]["does"]["replace"]["in"]["passes"], ["rim", "fill", "render.rim"])
 
     def test_what_is_no_sum_of_passes_is_left_in_peace(self) -> None:
         for step in (
@@ -194,7 +194,7 @@ class Assembling(PassesTest):
         (warning,) = self.found(self.stack("s", "hard", "small"))
         self.assertEqual(warning["code"], "sizes_differ")
         self.assertIn("hard is 64 x 48, small is 32 x 24", warning["text"])
-        (place,) = warning["remedy"]["steps"]
+        (place,) = warning["remedy"]["does"]["steps"]
         scaled = self.stack("s", "hard", place["name"])
         self.assertEqual(self.found(place, scaled), [])
         items = self.api.post(f"{self.path}/inspect", {"recipe": self.made(place, scaled)}).json()
@@ -202,7 +202,7 @@ class Assembling(PassesTest):
         # It covers the larger picture, but for the soft border of the filter.
         self.assertTrue(-4 <= x <= 0 and -4 <= y <= 0 and 64 <= x + width <= 68 and 48 <= y + height <= 52)
         (warning,) = self.found(self.stack("s", "hard", "wide"))
-        self.assertEqual(warning["remedy"]["steps"][0]["set"], {"scale": 0.5, "x": -32.0, "y": 0.0})
+        self.assertEqual(warning["remedy"]["does"]["steps"][0]["set"], {"scale": 0.5, "x": -32.0, "y": 0.0})
 
     def test_windows_that_differ_are_told_without_a_remedy(self) -> None:
         path = exr_bytes({"R": np.ones((8, 16), np.float16)}, data=(4, 2, 16, 8), display=(0, 0, 64, 48))

@@ -129,12 +129,12 @@ class Advised(EdgesTest):
         first = {"name": "first", "op": "unpremultiply", "in": {"picture": "teal"}}
         self.assertEqual(self.found(first), [])
         (warning,) = self.found(first, {"name": "again", "op": "unpremultiply", "in": {"picture": "first"}})
-        self.assertEqual((warning["code"], warning["remedy"]["replace"]), ("twice", {"on": False}))
+        self.assertEqual((warning["code"], warning["remedy"]["does"]["replace"]), ("twice", {"on": False}))
 
     def test_alpha_blurred_alone(self) -> None:
         blur = {"name": "soft", "op": "blur", "in": {"from": "teal"}, "set": {"radius": 3, "channels": ["A"]}}
         (warning,) = self.found(blur)
-        melt = warning["remedy"]["replace"]
+        melt = warning["remedy"]["does"]["replace"]
         self.assertEqual((melt["op"], melt["in"], melt["set"]["radius"]), ("edge_melt", {"picture": "teal"}, 3))
         self.ask("view", {"name": "soft", **melt}, address="soft")
         self.assertEqual(self.found(blur | {"set": {"radius": 3}}), [])
@@ -142,12 +142,12 @@ class Advised(EdgesTest):
     def test_a_picture_that_is_not_what_it_is_taken_for(self) -> None:
         stack = {"name": "comp", "op": "stack", "in": {"under": "plain", "over": "teal"}}
         (warning,) = self.found(stack)
-        self.assertEqual(warning["remedy"]["instead"], "teal")
-        self.assertEqual([step["op"] for step in warning["remedy"]["steps"]], ["clear_backing"])
+        self.assertEqual(warning["remedy"]["does"]["instead"], "teal")
+        self.assertEqual([step["op"] for step in warning["remedy"]["does"]["steps"]], ["clear_backing"])
         grade = {"name": "warm", "op": "grade", "in": {"picture": "teal"}, "set": {"exposure": 1}}
         texts = [row["text"] for row in self.ask("checks", grade, item="warm").json()]
         self.assertTrue(any("graded as premultiplied" in text for text in texts), texts)
         (warning,) = self.found(stack | {"in": {"under": "plain", "over": "straight"}})
-        self.assertEqual(warning["remedy"]["read_alpha"], {"straight": "straight"})
+        self.assertEqual(warning["remedy"]["does"]["read_alpha"], {"straight": "straight"})
         clear = {"name": "clear", "op": "clear_backing", "in": {"picture": "teal"}, "set": {"colour": list(TEAL)}}
         self.assertEqual(self.found(clear, stack | {"in": {"under": "plain", "over": "clear"}}), [])

@@ -105,7 +105,7 @@ class Judging(MattesTest):
     def test_a_warning_with_its_remedy(self) -> None:
         (advice,) = self.api.post(f"{self.path}/checks", {"item": "core", "marks": MARKS}).json()
         self.assertEqual(advice["code"], "turned")
-        self.assertEqual(advice["remedy"]["steps"][0]["op"], "invert")
+        self.assertEqual(advice["remedy"]["does"]["steps"][0]["op"], "invert")
         self.assertEqual(self.api.post(f"{self.path}/checks", {"item": "matte", "marks": MARKS}).json(), [])
 
 

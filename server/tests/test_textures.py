@@ -108,7 +108,7 @@ class Textures(ServerTest):
             f"{self.path}/checks", {"item": "roughness", "recipe": texture_recipe(roughness=bars)}
         ).json()
         row = next(row for row in answer if row["code"] == "covered")
-        self.assertEqual(row["remedy"]["replace"]["set"]["layers"], bars[::-1])
+        self.assertEqual(row["remedy"]["does"]["replace"]["set"]["layers"], bars[::-1])
 
     def deliver(self, **spec: Any) -> HttpResponse:
         body = {"name": "tin", "spec": {"from": "texture", "alpha": "none"} | spec}

@@ -9,7 +9,7 @@ from functools import cache
 from typing import Any
 
 import nexal.analysis
-from nexal.analysis.checking import CHECKS, Check
+from nexal.analysis.checking import CHECKS, Check, kind_of
 from nexal.analysis.marks import Mark
 from nexal.engine import Engine, Plan
 
@@ -26,5 +26,8 @@ def checks() -> tuple[Check, ...]:
 def advise(
     engine: Engine, plan: Plan, item: str, subject: Sequence[Mark] = (), background: Sequence[Mark] = ()
 ) -> list[dict[str, Any]]:
-    """Warnings about an item, from every check that has something to tell of it."""
-    return [row for check in checks() for row in check.tells(engine, plan, item, subject, background)]
+    """Warnings about an item, from every check that has something to tell of it; each remedy with its kind."""
+    found = [row for check in checks() for row in check.tells(engine, plan, item, subject, background)]
+    return [
+        row | {"remedy": row["remedy"] | {"kind": kind_of(row["remedy"])} if row["remedy"] else None} for row in found
+    ]

@@ -1,8 +1,12 @@
-"""Checks register themselves here: each says for which operations it has something to tell."""
+"""Checks and the kinds of their remedies register themselves here.
+
+A check says for which operations it has something to tell. A remedy is what one click does, as data: its kind says how
+it is to be read. Whoever invents a kind registers it here and, for the browser, in `web/src/steps/remedies.ts`.
+"""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, TypeVar
 
@@ -34,6 +38,27 @@ class Check:
 
 
 CHECKS: list[Check] = []
+_KINDS: dict[str, tuple[frozenset[str], frozenset[str]]] = {}
+
+
+def remedy_kind(name: str, *keys: str, optional: Sequence[str] = ()) -> None:
+    """Registers a kind of remedy by the keys that it has beside its label."""
+    _KINDS[name] = frozenset(keys), frozenset(optional)
+
+
+def kind_of(remedy: Mapping[str, Any]) -> str:
+    """The registered kind of a remedy. Raises LookupError where there is none: a fault of the check."""
+    given = set(remedy) - {"label"}
+    for name, (keys, optional) in _KINDS.items():
+        if keys <= given <= keys | optional:
+            return name
+    raise LookupError(f"a remedy with {', '.join(sorted(given))} is of no kind that is registered")
+
+
+remedy_kind("insert", "steps")
+"""Steps put behind the item."""
+remedy_kind("replace", "replace")
+"""Another `op`, `in`, `set` or `on` for the item itself."""
 
 
 def check(bench: str, *operations: str, by_marks: bool = False) -> Callable[[Function], Function]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from nexal.addresses import split_address
-from nexal.analysis.checking import check
+from nexal.analysis.checking import check, remedy_kind
 from nexal.analysis.diagnose import cure_of, diagnose
 from nexal.engine import Engine, Plan
 from nexal.picture import ALPHA_NAME, Alpha, split_channel
@@ -13,6 +13,11 @@ from nexal.recipe import Step
 
 SURE = 0.5
 """Confidence from which a diagnosis may contradict what a picture is taken for."""
+
+remedy_kind("instead", "steps", "instead", optional=("within",))
+"""Steps behind an address that the item (or the step `within`) is fed from, in its place there."""
+remedy_kind("read_alpha", "read_alpha")
+"""Sources read with another alpha state, by name."""
 
 
 @check("edges")

@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from nexal.analysis.checking import check
+from nexal.analysis.checking import check, remedy_kind
 from nexal.analysis.marks import Mark, marked
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
@@ -33,6 +33,9 @@ SOLID, CLEAN = 0.97, 0.02
 GREY_SHARE = 0.002
 """Part of the core or of the background that may be grey without a warning."""
 LONGEST = 1024
+
+remedy_kind("feed", "feed", optional=("steps",))
+"""A port of the item fed anew, from the added steps if there are any."""
 
 
 def thin_parts(

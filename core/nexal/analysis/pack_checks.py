@@ -9,7 +9,7 @@ import numpy as np
 
 from nexal.addresses import split_address
 from nexal.analysis.bending import bent_sources, laid
-from nexal.analysis.checking import check
+from nexal.analysis.checking import check, remedy_kind
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.errors import NexalError
@@ -32,6 +32,9 @@ CALLED = {
 FLAT = 1e-6
 METAL, TURNED = 0.5, 0.3
 """What counts as metal, and how much rougher than all else it has to be to look turned round."""
+
+remedy_kind("change", "change")
+"""Another `op`, `in`, `set` or `on` for other steps, by name."""
 
 
 @check("packing", "bay", "pack")

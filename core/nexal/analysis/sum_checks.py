@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from nexal.addresses import split_address
-from nexal.analysis.checking import check
+from nexal.analysis.checking import check, remedy_kind
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.formats.reading import StoredSource
@@ -16,6 +16,9 @@ from nexal.recipe import Step
 
 TWICE = 0.02
 """How near a layer has to come to the sum of its own parts, relative to its mean, to be taken for it."""
+
+remedy_kind("read", "read")
+"""Sources read in another colour encoding, by name."""
 
 
 @check("passes", "sum_passes")

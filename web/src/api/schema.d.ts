@@ -355,7 +355,7 @@ export interface paths {
         };
         /**
          * Revision View
-         * @description The whole of an item of a saved revision: revisions never change, so the answer may be kept for good.
+         * @description The whole of an item of a saved revision: revisions never change, so the answer may be kept by its tag.
          */
         get: operations["stage_views_revision_view"];
         put?: never;
@@ -1506,47 +1506,17 @@ export interface components {
         };
         /**
          * Remedy
-         * @description What one click does: steps to add behind the item, or (with `instead`) behind an address that it (or the step
-         *     `within`) is fed from, to stand in its place there; a port of it to feed anew, from the added steps if there are
-         *     any; another `op`, `in`, `set` or `on` for it (`replace`) or for other steps (`change`, by name); or sources to
-         *     read otherwise (their `colour` in `read`, their alpha in `read_alpha`).
+         * @description What one click does: `kind` says how `does` is to be read; see `nexal/analysis/checking.py`.
          */
         Remedy: {
             /** Label */
             label: string;
-            /**
-             * Steps
-             * @default []
-             */
-            steps: {
+            /** Kind */
+            kind: string;
+            /** Does */
+            does: {
                 [key: string]: unknown;
-            }[];
-            /** Instead */
-            instead?: string | null;
-            /** Within */
-            within?: string | null;
-            /** Change */
-            change?: {
-                [key: string]: {
-                    [key: string]: unknown;
-                };
-            } | null;
-            /** Feed */
-            feed?: {
-                [key: string]: string;
-            } | null;
-            /** Replace */
-            replace?: {
-                [key: string]: unknown;
-            } | null;
-            /** Read */
-            read?: {
-                [key: string]: string;
-            } | null;
-            /** Read Alpha */
-            read_alpha?: {
-                [key: string]: string;
-            } | null;
+            };
         };
         /** StepAsk */
         StepAsk: {

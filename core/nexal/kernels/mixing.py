@@ -65,7 +65,7 @@ def mixed(
                 averaged[alpha] = average(planes[alpha])
             straight = description.alpha is Alpha.STRAIGHT
             light = lit(plane, planes[alpha]) if straight else plane
-            colour = _divided(average(light), averaged[alpha], plane, average)
+            colour = _divided(average(light), averaged[alpha], plane, planes[alpha], average)
             result[name] = colour if straight else colour * single(planes[alpha])
     return result
 
@@ -78,12 +78,16 @@ def lit(colour: Plane, alpha: Plane) -> Plane:
     return light if np.isfinite(colour).all() else np.where(alpha == 0, np.float32(0), light)
 
 
-def _divided(light: Plane, alpha: Plane, unseen: Plane, average: Filter) -> Plane:
-    """Straight colour of averaged light; where alpha is as good as 0, the average of the colour that lies unseen."""
-    seen = np.abs(alpha) > CLEAR
+def _divided(light: Plane, share: Plane, colour: Plane, alpha: Plane, average: Filter) -> Plane:
+    """Straight colour of averaged light and alpha; where that is as good as 0, the average of what lies unseen."""
+    seen = np.abs(share) > CLEAR
     with np.errstate(all="ignore"):
-        colour = np.divide(light, alpha)
-    return colour if seen.all() else np.where(seen, colour, average(unseen))
+        divided = np.divide(light, share)
+    if seen.all():
+        return divided
+    # Mostly nothing lies hidden: then there is nothing to average.
+    unseen = average(colour) if np.any(colour[alpha == 0]) else np.float32(0)
+    return np.where(seen, divided, unseen)
 
 
 def holds_something(plane: Plane) -> NDArray[np.bool_]:

@@ -3,13 +3,16 @@
 import tempfile
 import threading
 import time
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
 
 from benchmarks.measure import report
 from nexal.formats.decoding import decode_file
+from nexal.formats.reading import DefaultSpec, StoredSource
 from nexal.formats.stored import StoredFile
+from nexal.picture import Window
 
 
 def main() -> None:
@@ -40,7 +43,7 @@ def main() -> None:
             stored = StoredFile(store)
             while not (stored.started and stored.ready("layer0.R")):
                 time.sleep(0.005)
-            np.asarray(stored.samples("layer0.R", 8))
+            StoredSource(stored, DefaultSpec(), "").read(["layer0.R"], Fraction(1, 8), Window(0, 0, 512, 270))
             firsts.append(time.perf_counter() - start)
             worker.join()
             wholes.append(time.perf_counter() - start)

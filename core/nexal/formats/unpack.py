@@ -23,6 +23,7 @@ from nexal.formats.reading import DefaultSpec, StoredSource
 from nexal.formats.roles import COLOUR_ROLES, Role, role_of, role_of_channel
 from nexal.formats.statistics import report
 from nexal.formats.stored import COMPLETE, HEADER, PROFILE, STORE_VERSION, StoredFile, write_json, write_samples
+from nexal.kernels.mixing import with_alphas
 from nexal.picture import Window, is_alpha, named_as_colour, split_channel
 
 
@@ -122,18 +123,26 @@ def unpack(decoded: Decoded, folder: Path) -> None:
         (folder / PROFILE).write_bytes(decoded.ink_profile)
         header["inks"] = decoded.ink_name
     write_json(folder / HEADER, header)
-    for row, (samples, _) in zip(rows, planes, strict=True):
-        write_samples(folder / f"{row['file']}.npy", samples)
+    samples_of = {row["name"]: samples for row, (samples, _) in zip(rows, planes, strict=True)}
+    rows_of = {row["name"]: row for row in rows}
     source = StoredSource(StoredFile(folder), DefaultSpec(), "")
 
     def finished(names: Sequence[str]) -> None:
         source.make_levels(names)
-        for row, (samples, _) in zip(rows, planes, strict=True):
-            if row["name"] in names:
-                encoded = row["colour"] and decoded.encoding == "linear"
-                write_json(folder / f"{row['file']}.json", report(samples, encoded=encoded))
+        for name in names:
+            encoded = rows_of[name]["colour"] and decoded.encoding == "linear"
+            write_json(folder / f"{rows_of[name]['file']}.json", report(samples_of[name], encoded=encoded))
 
+    written: set[str] = set()
     with ThreadPoolExecutor(2) as pool:
-        for _ in pool.map(finished, source.together()):
-            pass
+        making = []
+        for names in source.together():
+            # What a group's proxies are made of lies there before: its own channels and their alphas.
+            for name in (*names, *with_alphas(names, source.description)):
+                if name not in written:
+                    write_samples(folder / f"{rows_of[name]['file']}.npy", samples_of[name])
+                    written.add(name)
+            making.append(pool.submit(finished, names))
+        for each in making:
+            each.result()
     (folder / COMPLETE).write_text(STORE_VERSION, encoding="ascii")

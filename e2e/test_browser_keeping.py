@@ -149,7 +149,7 @@ class Keeping(BrowserTest):
         self.wait_for_step("core", white=0.65)
         self.complaints.clear()
 
-    def test_thirty_steps_as_fast_as_the_finder_takes_them(self) -> None:
+    def test_fifteen_steps_as_fast_as_the_finder_takes_them(self) -> None:
         page = self.page
         self.choose_item(page, "comp")
         # Nothing is told of the new steps until all are there.

@@ -13,11 +13,7 @@ from nexal.errors import FormatError
 from nexal.formats.decoded import untagged
 from nexal.formats.exr import OWN_ATTRIBUTES
 from nexal.formats.targets import Target
-from nexal.picture import (
-    Picture,
-    Plane,
-    Window,
-)
+from nexal.picture import Picture, Plane, Window
 
 
 def write_exr(

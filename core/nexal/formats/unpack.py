@@ -138,7 +138,7 @@ def unpack(decoded: Decoded, folder: Path) -> None:
         making = []
         for names in source.together():
             # What a group's proxies are made of lies there before: its own channels and their alphas.
-            for name in (*names, *with_alphas(names, source.description)):
+            for name in with_alphas(names, source.description):
                 if name not in written:
                     write_samples(folder / f"{rows_of[name]['file']}.npy", samples_of[name])
                     written.add(name)

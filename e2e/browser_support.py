@@ -271,6 +271,10 @@ class BrowserTest(StaticLiveServerTestCase):
         page.locator(f'[data-item="{name}"]').click()
         page.locator(f'[data-item="{name}"][aria-current="true"]').wait_for()
 
+    def set_choice(self, label: str, option: str) -> None:
+        self.page.get_by_role("combobox", name=label).click()
+        self.page.get_by_role("option", name=option, exact=True).click()
+
     def add_step(self, page: Page, text: str) -> None:
         """With the quick finder, as the keys do it."""
         page.keyboard.press("/")

@@ -7,6 +7,7 @@ import itertools
 from browser_support import BrowserTest
 from playwright.sync_api import Page, Route
 
+from deliveries.models import Deliverable, Render
 from nexal.recipe import parse_recipe
 from recipes.services import save
 
@@ -117,6 +118,41 @@ class Keeping(BrowserTest):
         self.wait_for_step("core", white=0.4)
         page.get_by_test_id("revision").get_by_text("rev 3").wait_for()
         self.assertEqual((self.white().input_value(), self.shot.revisions.count()), ("0.400", 3))
+
+    def test_a_second_change_of_the_address_keeps_the_first(self) -> None:
+        page = self.page
+        # Two clicks before the page is drawn anew, as on a busy machine.
+        page.evaluate(
+            """() => {
+              const benches = [...document.querySelectorAll('[aria-label="Benches"] button')];
+              document.querySelector('[data-item="pull"]').click();
+              benches.find((button) => button.innerText === "Deliver").click();
+            }"""
+        )
+        page.get_by_role("button", name="New deliverable").wait_for()
+        self.assertIn("item=pull", page.url)
+        self.assertIn("bench=deliver", page.url)
+
+    def test_what_is_delivered_is_saved_first(self) -> None:
+        page = self.page
+        held: list[Route] = []
+        page.route("**/revisions", lambda route: held.append(route))
+        self.put_white("0.4")
+        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
+        page.get_by_role("button", name="New deliverable").click()
+        render = page.get_by_role("dialog").get_by_role("button", name="Render", exact=True)
+        render.click()
+        page.wait_for_timeout(500)
+        self.assertFalse(Deliverable.objects.exists())
+        held.pop().abort()
+        page.get_by_role("dialog").get_by_text("not saved yet").wait_for()
+        self.assertFalse(Deliverable.objects.exists())
+        page.unroute("**/revisions")
+        for route in held:
+            route.continue_()
+        render.click()
+        self.downloaded("core.exr")
+        self.assertEqual(Render.objects.get().revision.recipe["steps"][1]["set"]["white"], 0.4)
 
     def test_benches_are_opened_a_second_time_and_left(self) -> None:
         page = self.page

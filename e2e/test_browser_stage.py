@@ -11,10 +11,6 @@ class Stage(BrowserTest):
         self.open_shot(query="?item=moth")
         self.assert_pixel(self.page, 160, 90, [code(0.75), code(0.5), code(0.25)])
 
-    def set_choice(self, label: str, option: str) -> None:
-        self.page.get_by_role("combobox", name=label).click()
-        self.page.get_by_role("option", name=option, exact=True).click()
-
     def test_zoom_at_the_pointer_keeps_the_point_pan_moves_it_and_z_comes_back(self) -> None:
         page = self.page
         box = self.pane(page).bounding_box()

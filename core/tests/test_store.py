@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 import os
+import signal
 import subprocess
 import sys
 import textwrap
 import threading
+import time
 import unittest
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import suppress
 from pathlib import Path
 from unittest import mock
 
@@ -152,7 +156,7 @@ class Together(CoreTest):
             import nexal.formats.store as store
             from nexal.formats.stored import COMPLETE, STORE_VERSION
 
-            def slowly(path, folder, cancelled):
+            def slowly(path, folder, cancelled, lock):
                 folder.mkdir(parents=True)
                 for number in range(5):
                     (folder / f"c{{number}}.part").write_bytes(bytes(2000))
@@ -191,6 +195,50 @@ class Together(CoreTest):
             output, faults = other.communicate(timeout=120)
             self.assertEqual((other.returncode, faults), (0, ""))
             self.assertGreater(int(output), 3)
+
+
+class Killed(CoreTest):
+    def workers(self, folder: Path) -> list[int]:
+        """Process ids of the decode workers that write below a folder."""
+        found = []
+        for process in Path("/proc").glob("[0-9]*"):
+            with suppress(OSError):
+                words = (process / "cmdline").read_bytes().decode().split("\0")
+                if "nexal.formats.worker" in words and any(word.startswith(str(folder)) for word in words):
+                    found.append(int(process.name))
+        return found
+
+    def wait_for(self, holds: Callable[[], object]) -> None:
+        deadline = time.monotonic() + 40
+        while not holds():
+            self.assertLess(time.monotonic(), deadline)
+            time.sleep(0.02)
+
+    def test_the_worker_of_a_killed_process_keeps_its_folder_to_itself_and_ends(self) -> None:
+        folder, path = self.folder() / "store", self.folder() / "p.exr"
+        # A file that is never read to its end.
+        os.mkfifo(path)
+        script = f"""
+            from pathlib import Path
+            from nexal.formats.store import Library
+            Library(Path({str(folder)!r})).unpack(Path({str(path)!r}), "a")
+        """
+        maker = subprocess.Popen([sys.executable, "-c", textwrap.dedent(script)])
+        self.addCleanup(maker.wait)
+        self.addCleanup(maker.kill)
+        self.wait_for(lambda: self.workers(folder))
+        (worker,) = self.workers(folder)
+        os.kill(worker, signal.SIGSTOP)
+        maker.kill()
+        maker.wait()
+        making = Library(folder)._making_path("a")
+        self.assertIsNone(locks.acquire(making, wait=False), "the folder may still be written to")
+        os.kill(worker, signal.SIGCONT)
+        self.wait_for(lambda: not self.workers(folder))
+        picture = write_exr(self.folder() / "q.exr", {"R": gradient(20, 10)})
+        library = Library(folder)
+        self.addCleanup(library.close)
+        self.assertTrue(library.unpack(picture, "a").complete)
 
 
 class Locks(CoreTest):

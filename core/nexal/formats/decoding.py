@@ -15,16 +15,22 @@ from nexal.errors import FormatError
 from nexal.formats.worker import ADMITTED, BASE_SECONDS
 
 
-def decode_file(path: Path, folder: Path, cancelled: Callable[[], bool] = lambda: False) -> None:
+def decode_file(
+    path: Path, folder: Path, cancelled: Callable[[], bool] = lambda: False, lock: int | None = None
+) -> None:
     """Unpack a picture file into `folder` in a process of its own, under limits of memory and time.
+
+    `lock` is an open file that guards the folder. The process inherits it: should this one be killed, nobody else
+    takes the folder while the process still writes there, which it stops within a second.
 
     Raises FormatError, placed at the file, where it is damaged, unknown, or beyond the limits.
     """
     folder.mkdir(parents=True, exist_ok=True)
     environment = os.environ | {"PYTHONPATH": str(Path(nexal.__file__).parent.parent)}
     worker = subprocess.Popen(
-        [sys.executable, "-m", "nexal.formats.worker", str(path), str(folder)],
+        [sys.executable, "-m", "nexal.formats.worker", str(path), str(folder), str(os.getpid())],
         stdout=subprocess.PIPE,
+        pass_fds=() if lock is None else (lock,),
         env=environment,
         text=True,
     )

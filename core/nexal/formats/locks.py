@@ -32,11 +32,11 @@ def acquire(path: Path, *, shared: bool = False, wait: bool = True) -> int | Non
 
 
 @contextmanager
-def held(path: Path, *, shared: bool = False) -> Iterator[None]:
-    """Waits for the lock, and lets go of it afterwards."""
+def held(path: Path, *, shared: bool = False) -> Iterator[int]:
+    """Waits for the lock, gives its open file, and lets go of it afterwards; whoever inherited the file holds on."""
     file = acquire(path, shared=shared)
     assert file is not None
     try:
-        yield
+        yield file
     finally:
         os.close(file)

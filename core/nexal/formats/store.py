@@ -78,12 +78,12 @@ class Library:
     def unpack(self, path: Path, digest: str, cancelled: Callable[[], bool] = lambda: False) -> StoredFile:
         """The decoded file, decoding it first where it is not there whole. Raises FormatError."""
         if not self.use(digest).complete:
-            with held(self._making_path(digest)):
+            with held(self._making_path(digest)) as lock:
                 stored = self.stored(digest)
                 if not stored.complete:
                     shutil.rmtree(stored.folder, ignore_errors=True)
                     try:
-                        decode_file(path, stored.folder, cancelled)
+                        decode_file(path, stored.folder, cancelled, lock)
                     except FormatError:
                         shutil.rmtree(stored.folder, ignore_errors=True)
                         raise

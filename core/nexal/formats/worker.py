@@ -1,10 +1,10 @@
 """The decode worker: a process of its own that unpacks one file into a plane store, under limits.
 
-    python -m nexal.formats.worker FILE FOLDER
+    python -m nexal.formats.worker FILE FOLDER PARENT
 
 A damaged or hostile file can then take down nothing but its own worker. Memory and processor time are bounded by
 RLIMIT_AS and RLIMIT_CPU: small until the header has been found sound, then by what it says. One line of JSON on
-standard output tells how it went.
+standard output tells how it went. Nobody waits for it once its parent is gone: then it ends too.
 """
 
 from __future__ import annotations
@@ -13,6 +13,8 @@ import json
 import os
 import resource
 import sys
+import threading
+import time
 from pathlib import Path
 
 from nexal.errors import NexalError
@@ -30,10 +32,12 @@ SECONDS_PER_CHANNEL = 0.03
 
 ADMITTED = "admitted"
 """File in the folder that holds how many seconds more a sound header is worth."""
+LOOK_SECONDS = 0.25
 
 
 def main(arguments: list[str]) -> int:
-    path, folder = Path(arguments[0]), Path(arguments[1])
+    path, folder, parent = Path(arguments[0]), Path(arguments[1]), int(arguments[2])
+    threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
     admitted, seconds = 0, 0.0
 
     def admit(decoded_bytes: int, channels: int) -> None:
@@ -64,6 +68,12 @@ def main(arguments: list[str]) -> int:
         }
     print(json.dumps(answer))
     return 0
+
+
+def _end_with(parent: int) -> None:
+    while os.getppid() == parent:
+        time.sleep(LOOK_SECONDS)
+    os._exit(1)
 
 
 def _limit(kind: int, value: int) -> None:

@@ -5,6 +5,7 @@ import { useSearchParams } from "react-router";
 
 import { type DeliverableRow, type Item, type Problem, api, got, problemOf } from "@/api/client";
 import { type Recipe, itemOf } from "@/api/recipe";
+import { useGo } from "@/app/address";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
@@ -12,6 +13,7 @@ import { useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
 import { NewDeliverable } from "./NewDeliverable";
+import { startRender } from "./rendering";
 
 interface Props {
   shot: number;
@@ -26,20 +28,13 @@ const BUSY = ["waiting", "rendering"];
 /** Results written to files: what, in which format, and what became of the last render. */
 export function Deliver({ shot, recipe, items, item, writable }: Props) {
   const client = useQueryClient();
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
+  const go = useGo();
   // A bench may send here to deliver what it holds.
   const [making, setMaking] = useState(params.get("new") !== null);
   useEffect(() => {
-    if (params.get("new") === null) return;
-    setParams(
-      (before) => {
-        const next = new URLSearchParams(before);
-        next.delete("new");
-        return next;
-      },
-      { replace: true },
-    );
-  }, [params, setParams]);
+    if (params.get("new") !== null) go({ new: null }, { replace: true });
+  }, [params, go]);
   const [problem, setProblem] = useState<Problem | null>(null);
   const key = ["deliverables", shot];
   const answer = useQuery({
@@ -109,11 +104,7 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
                   row={row}
                   items={items}
                   writable={writable}
-                  onRender={() =>
-                    void act(() =>
-                      api.POST("/api/shots/{shot_id}/deliverables/{deliverable_id}/renders", path(row)),
-                    )
-                  }
+                  onRender={() => void act(() => startRender(shot, row.id))}
                   onRemove={() =>
                     void act(() =>
                       api.DELETE("/api/shots/{shot_id}/deliverables/{deliverable_id}", path(row)),

@@ -11,6 +11,8 @@ import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { TextField } from "@/parts/TextField";
 
+import { savedAsSeen, startRender } from "./rendering";
+
 interface Props {
   shot: number;
   recipe: Recipe;
@@ -71,15 +73,14 @@ export function NewDeliverable({ shot, recipe, items, item, taken, onClose, onMa
       ...(split ? { split } : {}),
     };
     try {
+      await savedAsSeen();
       const made = await got(
         api.POST("/api/shots/{shot_id}/deliverables", {
           params: { path: { shot_id: shot } },
           body: { name, spec },
         }),
       );
-      await api.POST("/api/shots/{shot_id}/deliverables/{deliverable_id}/renders", {
-        params: { path: { shot_id: shot, deliverable_id: made.id } },
-      });
+      await startRender(shot, made.id);
       onMade();
     } catch (error) {
       setProblem(problemOf(error));

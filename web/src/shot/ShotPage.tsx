@@ -19,6 +19,7 @@ import {
   stepsOf,
   usersOf,
 } from "@/api/recipe";
+import { useGo } from "@/app/address";
 import type { Actions } from "@/lineage/actions";
 import { newStep } from "@/lineage/feeding";
 import { Finder } from "@/lineage/Finder";
@@ -94,7 +95,8 @@ type Asking = { kind: "rename" | "remove" | "note"; name: string } | null;
 
 function OpenShot({ whole }: { whole: ShotWhole }) {
   const { recipe, edit } = useDraft();
-  const [params, setParams] = useSearchParams();
+  const [params] = useSearchParams();
+  const go = useGo();
   const [finding, setFinding] = useState(false);
   const [helping, setHelping] = useState(false);
   const [asking, setAsking] = useState<Asking>(null);
@@ -115,12 +117,6 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   if (item && item === asked) madeFrom.current = firstInput(findStep(recipe, item))?.split(".")[0];
   const bench = params.get("bench") ?? "mattes";
 
-  const go = (change: Record<string, string>) =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
-      for (const [key, value] of Object.entries(change)) next.set(key, value);
-      return next;
-    });
   const choose = (name: string) => name !== item && go({ item: name });
   const put = (change: (before: Recipe) => [Recipe, string]) =>
     edit((before) => {

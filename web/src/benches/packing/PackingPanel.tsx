@@ -1,7 +1,7 @@
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 
 import { findStep, itemOf, sourcesOf } from "@/api/recipe";
+import { useGo } from "@/app/address";
 import { Checks } from "@/steps/Checks";
 import type { BenchProps } from "@/steps/props";
 import { StepPanel } from "@/steps/StepPanel";
@@ -31,7 +31,7 @@ export function PackingPanel(props: Props) {
   const view = usePackingView();
   const edit = useDraft((state) => state.edit);
   const [owning, setOwning] = useState(false);
-  const [, setParams] = useSearchParams();
+  const go = useGo();
   const packing = usePacking(project).data;
   const layouts = packing?.layouts ?? [];
   const finishes = packing?.finishes ?? [];
@@ -50,14 +50,7 @@ export function PackingPanel(props: Props) {
   const labels = bays.flatMap((bay) =>
     bay.step ? [{ name: bay.step.name, label: bay.meaning.replaceAll("_", " ") || bay.step.name }] : [],
   );
-  const deliver = () =>
-    setParams((before) => {
-      const next = new URLSearchParams(before);
-      next.set("bench", "deliver");
-      if (step) next.set("item", step.name);
-      next.set("new", "texture");
-      return next;
-    });
+  const deliver = () => go({ bench: "deliver", new: "texture", ...(step ? { item: step.name } : {}) });
   return (
     <aside
       aria-label="Bench"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 from collections.abc import Iterable
 from difflib import get_close_matches
 
@@ -74,10 +75,31 @@ class FormatError(NexalError):
     code = "format"
 
 
+class DiskError(NexalError):
+    """A disk that has no room: no fault of what was to be written."""
+
+    code = "disk"
+
+    def __init__(self, what: str, *, where: str = "", needed: int | None = None) -> None:
+        much = f"; it needs {needed / 1e6:.0f} MB" if needed else ""
+        remedy = "make room on the disk, or ask who looks after it"
+        super().__init__(f"{what}: the disk is full{much}", where=where, remedy=remedy)
+
+
+NO_ROOM = (errno.ENOSPC, errno.EDQUOT, errno.EFBIG)
+"""What the system calls a disk without room."""
+
+
 class Cancelled(NexalError):
     """Work that was given up because a newer request replaced it."""
 
     code = "cancelled"
+
+
+class TooMuch(NexalError):
+    """Work that would take more memory or time than is allowed for it."""
+
+    code = "too_much"
 
 
 class Pending(NexalError):

@@ -37,6 +37,13 @@ FILE_WORDS = ("shot", "layout", "name")
 is packed by, the output's own name."""
 
 
+MOST_PADDING = 10
+"""Digits that a frame's number is filled up to at the most."""
+MOST_FILE_NAME = 200
+"""Characters of a file's whole name; what is filled in for the words in braces is cut to it."""
+_NUMBER = re.compile(r"%0?(\d*)d|#+")
+
+
 class Strict(BaseModel):
     """A model that refuses unknown keys."""
 
@@ -52,6 +59,11 @@ class SourceSpec(Strict):
     non_finite: Literal["keep", "zero"] = "keep"
     roles: dict[str, RoleName] = Field(default_factory=dict)
     """What layers are, by name, where the guess from their names is wrong; the picture itself is the layer ``."""
+
+    @field_validator("files")
+    @classmethod
+    def _fits(cls, value: str) -> str:
+        return fitting_file(value)
 
     @property
     def numbered(self) -> bool:
@@ -93,7 +105,7 @@ class Output(Strict):
         if unknown:
             words = ", ".join(f"{{{word}}}" for word in FILE_WORDS)
             raise ValueError(f"'{{{unknown[0]}}}' stands for nothing in a file name; known are {words}")
-        return value
+        return fitting_file(value)
 
     @property
     def addresses(self) -> list[str]:
@@ -150,19 +162,41 @@ def worded_file(file: str, words: Mapping[str, str]) -> str:
             )
         return text
 
-    return re.sub(r"{(\w+)}", fill, file)
+    return "/".join(_cut(part) for part in re.sub(r"{(\w+)}", fill, file).split("/"))
+
+
+def _cut(name: str) -> str:
+    """A file name that became too long, without the end of its stem."""
+    stem, dot, suffix = name.rpartition(".")
+    return name if len(name) <= MOST_FILE_NAME else stem[: MOST_FILE_NAME - 1 - len(suffix)] + dot + suffix
 
 
 def is_numbered(files: str) -> bool:
     """Whether a file name is a pattern for numbered frames (`%04d` or `####`)."""
-    return bool(re.search(r"%0?\d*d|#+", Path(files).name))
+    return bool(_NUMBER.search(Path(files).name))
+
+
+def fitting_file(files: str) -> str:
+    """A file name or pattern that can be one on a disk. Raises ValueError for what is too long, before it is made."""
+    if any(_padding(found) > MOST_PADDING for found in _NUMBER.finditer(files)):
+        raise ValueError(f"a frame's number is filled up to {MOST_PADDING} digits at the most, such as %04d or ####")
+    if any(len(part) > MOST_FILE_NAME for part in Path(files).parts) or len(files) > 4 * MOST_FILE_NAME:
+        raise ValueError(f"a file name has {MOST_FILE_NAME} characters at the most")
+    if not files.isprintable() or any("\ud800" <= letter <= "\udfff" for letter in files):
+        raise ValueError("a file name holds letters, digits and signs that can be seen")
+    return files
+
+
+def _padding(found: re.Match[str]) -> int:
+    # The digits themselves may be too many to be made a number of.
+    digits = found[1]
+    return len(found[0]) if digits is None else int(digits or 1) if len(digits) < 5 else 10**5
 
 
 def numbered_file(files: str, frame: int) -> str:
     """The file of one frame of a pattern; other names are returned as they are."""
     folder, name = str(Path(files).parent), Path(files).name
-    name = re.sub(r"%0?(\d*)d", lambda match: str(frame).zfill(int(match[1] or 1)), name)
-    name = re.sub(r"#+", lambda match: str(frame).zfill(len(match[0])), name)
+    name = _NUMBER.sub(lambda found: str(frame).zfill(min(_padding(found), MOST_PADDING)), name)
     return name if folder == "." and not files.startswith("./") else str(Path(folder) / name)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import struct
 import unittest
 import zlib
@@ -10,16 +11,18 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import tifffile
 from core_support import CoreTest, gradient, rgb, write_exr, write_raster
 
 from nexal.analysis.run import run_recipe
 from nexal.analysis.view import probe
 from nexal.colour import primaries_matrix, rgb_to_xyz
 from nexal.engine import Engine, Plan
-from nexal.formats.decoded import Limits
+from nexal.formats.decoded import Limits, plain, storable
 from nexal.formats.raster import read_picture
 from nexal.formats.reading import StoredSource
 from nexal.formats.roles import role_of
+from nexal.formats.statistics import report
 from nexal.kernels.mixing import block_means
 from nexal.picture import Alpha, Window
 from nexal.recipe import SourceSpec, parse_recipe
@@ -403,6 +406,34 @@ class Damaged(FormatTest):
             at = exr.index(window) + len(window) + 4
             exr[at : at + 16] = struct.pack("<4i", 0, 0, 2_000_000_000, 2_000_000_000)
         self.refused("absurd.exr", bytes(exr))
+
+    def test_texts_that_are_not_utf_8(self) -> None:
+        self.assertEqual(storable("Am\udce9lie No\udcebl"), "Am\xe9lie No\xebl")
+        self.assertEqual(storable("Am\xe9lie \u6708"), "Am\xe9lie \u6708")
+        self.assertEqual(storable("\ud83c"), "?")
+        for value in ("\udce9", ["\udce9"], b"\xe9", np.array(["\udce9"])):
+            json.dumps(plain(value), ensure_ascii=False).encode()
+        path = self.place / "a.tif"
+        tifffile.imwrite(path, np.zeros((4, 4, 3), np.uint8), extratags=[(315, 2, 0, b"Am\xe9lie\0", True)])
+        self.assertEqual(self.open(path).stored.header["metadata"]["Artist"], "Am\xe9lie")
+
+    def test_attributes_as_large_as_a_file_stay_out_of_the_header(self) -> None:
+        path = write_exr(self.place / "a.exr", {"R": gradient(8, 8)}, {"note": "x" * 20_000_000, "short": "y" * 60_000})
+        source = self.open(path)
+        header = source.stored.header
+        self.assertTrue(header["metadata"]["note"].endswith("(20.0 MB)"))
+        self.assertLess((source.stored.folder / "header.json").stat().st_size, 200_000)
+        self.assertEqual(set(source.description.metadata) & {"note", "short"}, {"short"})
+
+    def test_values_that_span_all_that_single_precision_holds(self) -> None:
+        largest = float(np.finfo(np.float32).max)
+        plane = np.tile(np.array([[-largest, largest], [0, 1]], np.float32), (8, 8))
+        found = report(plane, encoded=False)
+        json.dumps(found, allow_nan=False)
+        self.assertEqual((found["min"], found["max"]), (-largest, largest))
+        self.assertEqual(sum(found["histogram"]["counts"]), plane.size)
+        source = self.open(write_exr(self.place / "wide.exr", {"R": plane, "G": plane, "B": plane}))
+        json.dumps([source.stored.report(name) for name in "RGB"], allow_nan=False)
 
     def test_deep_files_are_told_apart(self) -> None:
         exr = bytearray(write_exr(self.place / "e.exr", {"R": np.zeros((4, 4), np.float16)}).read_bytes())

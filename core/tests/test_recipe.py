@@ -10,7 +10,7 @@ from core_support import CoreTest, MemorySource, rgb, rgba, run
 from nexal.addresses import select, split_address
 from nexal.errors import NexalError
 from nexal.picture import Window
-from nexal.recipe import load_recipe, numbered_file, parse_recipe
+from nexal.recipe import load_recipe, numbered_file, parse_recipe, worded_file
 from nexal.session import frames_of
 
 
@@ -112,6 +112,21 @@ class Numbered(CoreTest):
         self.assertEqual(numbered_file("shots/moth_green.%04d.exr", 7), "shots/moth_green.0007.exr")
         self.assertEqual(numbered_file("moth.####.exr", 12), "moth.0012.exr")
         self.assertEqual(numbered_file("moth.exr", 12), "moth.exr")
+        self.assertEqual(numbered_file("moth.%10d.exr", 12), "moth.0000000012.exr")
+
+    def test_names_that_no_disk_takes_are_refused_before_they_are_made(self) -> None:
+        names = ["%0999999999d.exr", "%" + "9" * 5000 + "d", "#" * 11, "a" * 201, "a/" * 500, "a\nb.exr", "\ud800.exr"]
+        for name in names:
+            for data in (
+                {"nexal": 1, "sources": {"m": {"files": name}}},
+                {"nexal": 1, "outputs": {"o": {"from": "m", "file": name}}},
+            ):
+                with self.subTest(name[:20]), self.assertRaises(NexalError):
+                    parse_recipe(data)
+
+    def test_what_is_filled_in_leaves_a_name_that_a_disk_takes(self) -> None:
+        name = worded_file("{shot}_{name}.exr", {"shot": "a" * 190, "name": "b" * 60})
+        self.assertEqual((len(name), name[-4:]), (200, ".exr"))
 
     def test_frames_on_disk_that_all_sources_have(self) -> None:
         folder = self.folder()

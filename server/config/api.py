@@ -24,6 +24,9 @@ from stage.numbers import router as numbers  # noqa: E402
 from stage.packing import router as packing  # noqa: E402
 from stage.passes import router as passes  # noqa: E402
 from stage.views import router as views  # noqa: E402
+from stage.work import as_request_work  # noqa: E402
+
+api.add_decorator(as_request_work)
 
 for router, tag in (
     (accounts, "accounts"),

@@ -8,7 +8,7 @@ from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, NinjaAPI, Schema
 from ninja.errors import AuthenticationError, HttpError, ValidationError
 
-from nexal.errors import NexalError
+from nexal.errors import NO_ROOM, DiskError, NexalError
 
 log = logging.getLogger("nexal")
 
@@ -34,6 +34,10 @@ def problem_of(error: NexalError) -> Problem:
     )
 
 
+STATUS = {"cancelled": 409, "pending": 409, "disk": 507, "too_much": 413}
+"""HTTP status by an error's code, where it is not 422."""
+
+
 class Refused(NexalError):
     """A request that is understood and refused, with its HTTP status."""
 
@@ -57,7 +61,7 @@ def install(api: NinjaAPI) -> None:
 
     @api.exception_handler(NexalError)
     def _own(request: HttpRequest, error: NexalError) -> HttpResponse:
-        status = error.status if isinstance(error, Refused) else 409 if error.code in ("cancelled", "pending") else 422
+        status = error.status if isinstance(error, Refused) else STATUS.get(error.code, 422)
         return _told(api, request, status, problem_of(error))
 
     @api.exception_handler(ValidationError)
@@ -92,6 +96,12 @@ def install(api: NinjaAPI) -> None:
         return answer(
             api, request, 413, code="too_large", message="the request is too large", remedy="send less at a time"
         )
+
+    @api.exception_handler(OSError)
+    def _system(request: HttpRequest, error: OSError) -> HttpResponse:
+        if error.errno in NO_ROOM:
+            return _own(request, DiskError("this cannot be kept"))
+        return _unforeseen(request, error)
 
     @api.exception_handler(Exception)
     def _unforeseen(request: HttpRequest, error: Exception) -> HttpResponse:

@@ -6,6 +6,7 @@ from pathlib import Path
 ROOT = Path(__file__).resolve().parent.parent.parent
 VAR = Path(os.environ.get("NEXAL_VAR", ROOT / "var"))
 DEBUG = os.environ.get("NEXAL_DEBUG") == "1"
+MEMORY = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
 
 
 def _stored(name: str, default: str) -> str:
@@ -115,6 +116,10 @@ NEXAL_KEPT_BYTES = int(os.environ.get("NEXAL_KEPT_BYTES", 4 << 30))
 NEXAL_TURNS = VAR / "turns"
 NEXAL_PROXIES = [address for address in os.environ.get("NEXAL_PROXIES", "").split(",") if address]
 NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 512 << 20))
+NEXAL_REQUEST_BYTES = int(os.environ.get("NEXAL_REQUEST_BYTES", 1 << 30))
+NEXAL_REQUEST_SECONDS = float(os.environ.get("NEXAL_REQUEST_SECONDS", 10))
+NEXAL_JOB_BYTES = int(os.environ.get("NEXAL_JOB_BYTES", MEMORY // 3))
+NEXAL_JOB_SECONDS = float(os.environ.get("NEXAL_JOB_SECONDS", 1800))
 NEXAL_UPLOAD_BYTES = int(os.environ.get("NEXAL_UPLOAD_BYTES", 4 << 30))
 NEXAL_SIGN_IN_FAILURES = 5
 NEXAL_SIGN_IN_MINUTES = 10

@@ -18,10 +18,12 @@ from nexal.formats.reading import StoredSource
 from nexal.formats.targets import target_of
 from nexal.recipe import Output, Recipe, parse_output, parse_recipe
 from nexal.session import output_path, render_output, sources_behind
+from nexal.work import working
 from projects.models import Shot
 from sources.models import Source, SourceState
 from sources.services import library, unpacked
 from stage.services import engine, plan, source_rows
+from stage.work import JobWork
 
 INTERNAL = {
     "code": "internal",
@@ -91,7 +93,8 @@ def run(render_id: int) -> None:
         return
     Render.objects.filter(pk=render_id).update(state=RenderState.RENDERING)
     try:
-        failed = _render_frames(render)
+        with working(JobWork()):
+            failed = _render_frames(render)
     except Exception:
         # Whatever happened is in the log; the row must not stay at `rendering` for ever.
         render.frames.exclude(state=RenderState.DONE).update(state=RenderState.FAILED, error=INTERNAL)

@@ -11,6 +11,7 @@ import socket
 import threading
 import time
 from collections.abc import Callable, Iterable, Sequence
+from contextlib import suppress
 from dataclasses import dataclass
 from datetime import timedelta
 
@@ -28,6 +29,8 @@ LANES = {"files": 2, "slow": 1}
 LEASE = timedelta(seconds=8)
 RENEW_SECONDS = 2.0
 POLL_SECONDS = 2.0
+SWEEP_SECONDS = 20.0
+"""How often what is to be done and has no job is looked for."""
 MOST_STARTS = 3
 """Starts of a job that did not end: after so many it is given up, since it may be what ends its process."""
 
@@ -37,13 +40,21 @@ class Kind:
     """How a kind of work is done.
 
     `work` does the piece with a key, and may do it again: it was cut off before. `give_up` says of it that it is given
-    up. `unfinished` are the keys of all that is to be done by the app's own rows; what has no job gets one at start.
+    up. `unfinished` are the keys of all that is to be done by the app's own rows; what has no job gets one.
     """
 
     work: Callable[[int], None]
     give_up: Callable[[int], None]
     unfinished: Callable[[], Iterable[int]]
     lane: str = "files"
+
+
+class Later(Exception):
+    """Raised by a piece of work that cannot be done yet and is to be tried again, through no fault of its own."""
+
+    def __init__(self, seconds: float) -> None:
+        super().__init__(f"again in {seconds:.0f} s")
+        self.pause = timedelta(seconds=seconds)
 
 
 _KINDS: dict[str, Kind] = {}
@@ -56,9 +67,11 @@ def register(name: str, kind: Kind) -> None:
 def submit(kind: str, key: int) -> None:
     """Have a piece of work done soon by some process; at once, in this one, where NEXAL_JOBS is `inline` (tests)."""
     if settings.NEXAL_JOBS == "inline":
-        _KINDS[kind].work(key)
+        with suppress(Later):
+            _KINDS[kind].work(key)
         return
-    Job.objects.get_or_create(kind=kind, key=key)
+    # Waits for a runner that is just about to strike the job off, see `_leave`.
+    Job.objects.bulk_create([Job(kind=kind, key=key)], ignore_conflicts=True)
     transaction.on_commit(runner().wake)
 
 
@@ -113,29 +126,48 @@ class Runner:
         if job is None:
             return False
         self._held.add(job.pk)
+        kind, pause = _KINDS[job.kind], None
         try:
-            kind = _KINDS[job.kind]
             if job.starts > MOST_STARTS:
                 log.error("job %s %s is given up: %s starts did not end", job.kind, job.key, MOST_STARTS)
                 kind.give_up(job.key)
             else:
                 kind.work(job.key)
+        except Later as later:
+            pause = later.pause
         except Exception:
             log.exception("job %s %s failed", job.kind, job.key)
         finally:
             self._held.discard(job.pk)
-        # Whoever took it over meanwhile, because the lease ran out, goes on with it.
-        Job.objects.filter(pk=job.pk, worker=self.name).delete()
+        self._leave(job, kind, pause)
         return True
 
+    def _leave(self, job: Job, kind: Kind, pause: timedelta | None) -> None:
+        """Strike a job off, unless there is still something to do: then it is free for anybody, after a pause."""
+        with transaction.atomic():
+            # Whoever took it over meanwhile, because the lease ran out, goes on with it.
+            mine = Job.objects.select_for_update().filter(pk=job.pk, worker=self.name)
+            if not mine.exists():
+                return
+            if pause is not None:
+                mine.update(worker="", lease=timezone.now() + pause, starts=F("starts") - 1)
+            elif job.key in set(kind.unfinished()):
+                # Wanted anew while it was worked at, or left undone: in the end it is given up.
+                mine.update(worker="", lease=None)
+            else:
+                mine.delete()
+
     def _renew(self) -> None:
+        swept = time.monotonic()
         while not self._stopped:
             time.sleep(RENEW_SECONDS)
-            if not self._held:
-                continue
             try:
-                held = Job.objects.filter(pk__in=list(self._held), worker=self.name)
-                held.update(lease=timezone.now() + LEASE)
+                if self._held:
+                    held = Job.objects.filter(pk__in=list(self._held), worker=self.name)
+                    held.update(lease=timezone.now() + LEASE)
+                if time.monotonic() - swept > SWEEP_SECONDS:
+                    swept = time.monotonic()
+                    submit_unfinished()
             except DatabaseError:
                 log.exception("leases cannot be renewed")
             finally:
@@ -168,10 +200,15 @@ def runner() -> Runner:
         return _runner
 
 
-def resume() -> None:
-    """At a server's start: what is to be done and has no job gets one; what was begun goes on when its lease ends."""
+def submit_unfinished() -> None:
+    """No state without an end: what is to be done has a job, whatever became of the one that it had."""
     for name, kind in _KINDS.items():
         for key in kind.unfinished():
             submit(name, key)
+
+
+def resume() -> None:
+    """At a server's start: what is to be done and has no job gets one; what was begun goes on when its lease ends."""
+    submit_unfinished()
     if settings.NEXAL_JOBS != "inline":
         runner().wake()

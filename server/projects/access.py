@@ -36,6 +36,10 @@ def _check(role: str, *, write: bool) -> None:
         )
 
 
+def may_write(request: HttpRequest, shot: Shot) -> bool:
+    return role_in(request, shot.project_id) in WRITERS
+
+
 def get_project(request: HttpRequest, project_id: int, *, write: bool = False) -> Project:
     _check(role_in(request, project_id), write=write)
     return Project.objects.get(pk=project_id)

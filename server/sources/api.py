@@ -11,7 +11,7 @@ from config.errors import Problem, Refused
 from projects.access import get_shot
 from projects.models import Shot
 from sources.models import Source, SourceState
-from sources.services import import_file, reassemble_files, stored
+from sources.services import import_file, reassemble_files, stored, unpack_again
 
 router = Router()
 
@@ -136,13 +136,25 @@ def sources(request: HttpRequest, shot_id: int) -> list[SourceRow]:
     return source_rows(get_shot(request, shot_id))
 
 
-@router.get("/shots/{shot_id}/sources/{source_id}", response=SourceWhole)
-def source(request: HttpRequest, shot_id: int, source_id: int) -> SourceWhole:
-    """A source with its layers and channels; a channel has its report once it is unpacked."""
-    shot = get_shot(request, shot_id)
+@router.post("/shots/{shot_id}/sources/{source_id}/again", response=SourceRow)
+def again(request: HttpRequest, shot_id: int, source_id: int) -> SourceRow:
+    """Unpack a source once more that could not be."""
+    found = _find(get_shot(request, shot_id, write=True), source_id)
+    unpack_again(found)
+    return SourceRow(**_row(found))
+
+
+def _find(shot: Shot, source_id: int) -> Source:
     found = shot.sources.filter(pk=source_id).first()
     if found is None:
         raise Http404
+    return found
+
+
+@router.get("/shots/{shot_id}/sources/{source_id}", response=SourceWhole)
+def source(request: HttpRequest, shot_id: int, source_id: int) -> SourceWhole:
+    """A source with its layers and channels; a channel has its report once it is unpacked."""
+    found = _find(get_shot(request, shot_id), source_id)
     file = stored(found)
     whole = _row(found) | {"layers": [], "channel_rows": [], "parts": [], "metadata": {}}
     if file.started and found.state != SourceState.FAILED:

@@ -24,7 +24,6 @@ class Source(models.Model):
     fingerprint = models.CharField(max_length=64)
     state = models.CharField(max_length=10, choices=SourceState.choices, default=SourceState.WAITING)
     problem = models.JSONField(default=dict)
-    header = models.JSONField(default=dict)
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

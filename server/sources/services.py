@@ -8,10 +8,11 @@ from typing import Any
 
 from django.conf import settings
 from django.core.files import File
+from django.db import IntegrityError, transaction
 
 from config.errors import Refused, problem_of
 from jobs import services as jobs
-from nexal.errors import NexalError
+from nexal.errors import NO_ROOM, DiskError, NexalError
 from nexal.file_names import free, plain
 from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, reassemble
 from nexal.formats.store import Library, fingerprint
@@ -20,6 +21,10 @@ from projects.models import Shot
 from sources.models import Source, SourceState
 
 MOST_MANIFEST_BYTES = 4 << 20
+MOST_NAMES = 50
+"""How often a name is looked for that nobody takes meanwhile."""
+ROOM_SECONDS = 20.0
+"""How long an import waits for room on the disk before it is tried again."""
 
 INTERNAL = {
     "code": "internal",
@@ -61,30 +66,49 @@ def unpacked(source: Source) -> StoredFile:
 
 
 def free_name(shot: Shot, name: str) -> str:
-    """A file name that no source of the shot has or had, as close to `name` as can be."""
-    taken = set(Source.objects.filter(shot=shot).values_list("files", flat=True))
+    """A file name that no source of the shot has or had, as close to `name` as can be.
+
+    The database says what is the same name: its collation takes `Moth` and `möth` for one.
+    """
     stem, dot, suffix = (plain(Path(name.replace("\\", "/")).name) or "picture").rpartition(".")
-    return free(stem, dot + suffix, taken.__contains__) if dot else free(suffix, "", taken.__contains__)
+    if not dot:
+        stem, suffix = suffix, ""
+    return free(stem, dot + suffix, lambda made: Source.objects.filter(shot=shot, files=made).exists())
 
 
 def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
     """Keep a file and start to unpack it. Raises Refused where the disk is full."""
     source = Source(shot=shot, files=free_name(shot, name), size=file.size or 0, fingerprint="")
+    kept: Path | None = None
     try:
         source.original.save(source.files, file, save=False)
+        kept = Path(source.original.path)
+        source.fingerprint = fingerprint(kept)
+        _saved(source, name)
     except OSError as error:
-        raise Refused(
-            507,
-            "disk",
-            f"the file cannot be kept ({error.strerror})",
-            where=name,
-            remedy="make room on the server's disk",
-        ) from None
-    source.fingerprint = fingerprint(Path(source.original.path))
-    source.save()
+        if error.errno not in NO_ROOM:
+            raise
+        raise DiskError("the file cannot be kept", where=name, needed=file.size) from None
+    except BaseException:
+        # No row knows of the file.
+        if kept is not None:
+            kept.unlink(missing_ok=True)
+        raise
     jobs.submit("unpack", source.pk)
     source.refresh_from_db()
     return source
+
+
+def _saved(source: Source, name: str) -> None:
+    """Save the row, under another name where somebody else took its own meanwhile."""
+    for _ in range(MOST_NAMES):
+        try:
+            with transaction.atomic():
+                source.save()
+            return
+        except IntegrityError:
+            source.files = free_name(source.shot, name)
+    raise Refused(409, "name_taken", "no free name was found", where=name, remedy="import the file again")
 
 
 def reassemble_files(shot: Shot, files: Sequence["File[Any]"]) -> tuple[Source, list[str]]:
@@ -123,23 +147,32 @@ def reassemble_files(shot: Shot, files: Sequence["File[Any]"]) -> tuple[Source, 
 
 
 def unpack(source_id: int) -> None:
-    """Unpack one source (a job); its row says how it went."""
-    source = Source.objects.filter(pk=source_id).first()
+    """Unpack one source (a job); its row says how it went. Raises Later where there is no room for it now."""
+    row = Source.objects.filter(pk=source_id)
+    source = row.first()
     if source is None:
         return
-    Source.objects.filter(pk=source_id).update(state=SourceState.READING)
+    row.update(state=SourceState.READING)
     try:
-        file = library().unpack(Path(source.original.path), source.fingerprint)
+        library().unpack(Path(source.original.path), source.fingerprint)
+    except DiskError as error:
+        row.update(state=SourceState.WAITING, problem=problem_of(error).dict() | {"where": source.files})
+        raise jobs.Later(ROOM_SECONDS) from error
     except NexalError as error:
-        problem = problem_of(error).dict() | {"where": source.files}
-        Source.objects.filter(pk=source_id).update(state=SourceState.FAILED, problem=problem)
-        return
+        row.update(state=SourceState.FAILED, problem=problem_of(error).dict() | {"where": source.files})
     except Exception:
         # Whatever happened is in the log; the row must not stay at `reading` for ever.
-        Source.objects.filter(pk=source_id).update(state=SourceState.FAILED, problem=INTERNAL)
+        row.update(state=SourceState.FAILED, problem=INTERNAL)
         raise
-    header = {key: value for key, value in file.header.items() if key != "channels"}
-    Source.objects.filter(pk=source_id).update(state=SourceState.READY, problem={}, header=header)
+    else:
+        row.update(state=SourceState.READY, problem={})
+
+
+def unpack_again(source: Source) -> None:
+    """Try once more what failed: its file is here, and what stood in the way may be gone."""
+    if Source.objects.filter(pk=source.pk, state=SourceState.FAILED).update(state=SourceState.WAITING, problem={}):
+        jobs.submit("unpack", source.pk)
+    source.refresh_from_db()
 
 
 def unfinished() -> list[int]:

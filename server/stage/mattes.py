@@ -12,7 +12,7 @@ from nexal.analysis.scout import steps_of
 from nexal.engine import Plan
 from nexal.errors import Pending, RecipeError
 from nexal.picture import Window
-from projects.access import get_shot
+from projects.access import get_shot, may_write
 from projects.models import Shot
 from stage import slow as slow_steps
 from stage.models import SlowResult
@@ -138,9 +138,12 @@ def _who(request: HttpRequest, page: str) -> str:
 
 @router.post("/shots/{shot_id}/slow", response=SlowStarted)
 def start_slow(request: HttpRequest, shot_id: int, ask: SlowAsk) -> SlowStarted:
-    """Compute what an address waits for: the slow steps behind it that are not computed yet, one after the other."""
+    """Compute what an address waits for: the slow steps behind it that are not computed yet, one after the other.
+
+    For a viewer that of the saved recipe: what an artist works on is begun and ended by artists.
+    """
     shot = get_shot(request, shot_id)
-    planned = plan_of(shot, ask)
+    planned = plan_of(shot, ask if may_write(request, shot) else Ask(frame=ask.frame))
     pending = _pending(planned, ask.address)
     if pending is not None:
         who = _who(request, ask.page)

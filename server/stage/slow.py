@@ -19,9 +19,11 @@ from nexal.engine.plan import Feed
 from nexal.errors import Cancelled, NexalError
 from nexal.picture import Window
 from nexal.recipe import Recipe, parse_recipe
+from nexal.work import working
 from projects.models import Shot
 from stage.models import SlowResult, SlowState
 from stage.services import engine, plan
+from stage.work import JobWork
 
 log = logging.getLogger("nexal.slow")
 
@@ -78,7 +80,8 @@ def work(pk: int) -> None:
     result = SlowResult.objects.select_related("shot").filter(pk=pk).first()
     if not begun or result is None:
         return
-    cancellation = Cancellation()
+    with working(JobWork()):
+        cancellation = Cancellation()
     over = threading.Event()
     watch = threading.Thread(target=_watch, args=(pk, cancellation, over), name="nexal-slow-watch", daemon=True)
     if settings.NEXAL_JOBS != "inline":

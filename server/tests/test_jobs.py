@@ -19,7 +19,7 @@ from django.utils import timezone
 from config.clients import address_of
 from jobs import services
 from jobs.models import Job
-from jobs.services import LEASE, MOST_STARTS, Kind, Runner, claim, submit
+from jobs.services import LEASE, MOST_STARTS, Kind, Later, Runner, claim, submit
 from nexal.errors import Cancelled
 from stage.superseding import TurnCancellation, Turns
 
@@ -75,6 +75,44 @@ class Claims(TransactionTestCase):
             Job.objects.update(lease=timezone.now() - timedelta(seconds=1))
         Runner().step("files")
         self.assertEqual((self.done, self.given_up, Job.objects.count()), ([], [7], 0))
+
+    def test_what_is_wanted_anew_while_it_is_worked_at_is_done_again(self) -> None:
+        def work(key: int) -> None:
+            self.done.append(key)
+            self.open[:] = [key] if len(self.done) == 1 else []
+
+        with mock.patch.dict(services._KINDS, {"test": Kind(work, self.given_up.append, lambda: self.open)}):
+            submit("test", 7)
+            while Runner().step("files"):
+                pass
+        self.assertEqual((self.done, Job.objects.count()), ([7, 7], 0))
+
+    def test_what_is_left_undone_again_and_again_is_given_up(self) -> None:
+        self.open = [7]
+        self.given_up = mock.Mock(side_effect=lambda key: self.open.clear())
+        with mock.patch.dict(services._KINDS, {"test": Kind(self.work, self.given_up, lambda: self.open)}):
+            submit("test", 7)
+            while Runner().step("files"):
+                pass
+        self.assertEqual((self.done, Job.objects.count()), ([7] * MOST_STARTS, 0))
+        self.given_up.assert_called_once_with(7)
+
+    def test_what_cannot_be_done_yet_is_done_later_and_never_given_up(self) -> None:
+        submit("test", 7)
+        for _ in range(2 * MOST_STARTS):
+            kind = Kind(mock.Mock(side_effect=Later(30)), self.given_up.append, list)
+            with mock.patch.dict(services._KINDS, {"test": kind}):
+                self.assertTrue(Runner().step("files"))
+            self.assertFalse(Runner().step("files"), "not before its time")
+            Job.objects.update(lease=timezone.now() - timedelta(seconds=1))
+        self.assertTrue(Runner().step("files"))
+        self.assertEqual((self.done, self.given_up), ([7], []))
+
+    def test_what_is_to_be_done_and_lost_its_job_gets_one(self) -> None:
+        self.open = [7]
+        services.submit_unfinished()
+        services.submit_unfinished()
+        self.assertEqual(list(Job.objects.values_list("key", flat=True)), [7])
 
     def test_a_fault_ends_the_job_and_not_the_thread(self) -> None:
         with mock.patch.dict(services._KINDS, {"test": Kind(lambda key: 1 // 0, self.given_up.append, list)}):

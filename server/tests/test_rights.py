@@ -24,6 +24,7 @@ WRITES = {
     ("PUT", "/api/projects/{project_id}/packing"): {"layouts": [], "finishes": []},
     ("POST", "/api/shots/{shot_id}/sources"): None,
     ("POST", "/api/shots/{shot_id}/sources/reassembled"): None,
+    ("POST", "/api/shots/{shot_id}/sources/{source_id}/again"): None,
     ("POST", "/api/shots/{shot_id}/revisions"): {"parent": 1, "recipe": {"nexal": 1}},
     ("POST", "/api/shots/{shot_id}/undo"): {"head": 1},
     ("POST", "/api/shots/{shot_id}/redo"): {"head": 1},

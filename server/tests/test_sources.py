@@ -4,14 +4,19 @@ from __future__ import annotations
 
 import os
 import shutil
+from io import BytesIO
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
+import numpy as np
 from django.test import override_settings
+from PIL import Image
+from PIL.PngImagePlugin import PngInfo
 from server_support import ServerTest, exr_bytes, plate
 
 from jobs.services import resume
+from nexal.errors import DiskError, FormatError
 from nexal.formats.store import fingerprint
 from sources.models import Source, SourceState
 from sources.services import library, stored
@@ -127,6 +132,50 @@ class Imports(ServerTest):
         self.assertEqual(answer.status_code, 500)
         row = self.api.get(f"/api/shots/{self.shot.pk}/sources").json()[0]
         self.assertEqual((row["state"], row["problem"]["code"]), ("failed", "internal"))
+
+    def test_what_has_no_room_waits_for_it_and_is_not_blamed(self) -> None:
+        full = DiskError("cannot be unpacked", needed=5_000_000)
+        with mock.patch("nexal.formats.store.decode_file", side_effect=full):
+            row = self.upload()
+        self.assertEqual((row["state"], row["problem"]["code"]), ("waiting", "disk"))
+        self.assertIn("5 MB", row["problem"]["message"])
+        resume()
+        row = self.whole(row["id"])
+        self.assertEqual((row["state"], row["problem"]), ("ready", None))
+
+    def test_what_failed_is_tried_again(self) -> None:
+        with mock.patch("nexal.formats.store.decode_file", side_effect=FormatError("is damaged")):
+            row = self.upload()
+        self.assertEqual(row["state"], "failed")
+        path = f"/api/shots/{self.shot.pk}/sources/{row['id']}/again"
+        self.assertEqual(self.api.post(path, {}).json()["state"], "ready")
+        self.assertEqual(self.api.post(path, {}).json()["state"], "ready")
+
+    def test_texts_of_any_encoding_and_size_come_in(self) -> None:
+        info = PngInfo()
+        info.add_text("Author", "Am\xe9lie")
+        info.add_text("Comment", "x" * 300_000)
+        file = BytesIO()
+        Image.fromarray(np.zeros((4, 4, 3), np.uint8)).save(file, "png", pnginfo=info)
+        row = self.whole(self.upload("moth.png", file.getvalue())["id"])
+        self.assertEqual(row["state"], "ready")
+        self.assertIn("Am\xe9lie", row["metadata"].values())
+        self.assertLess(max(len(str(value)) for value in row["metadata"].values()), 5_000)
+
+    def test_names_that_the_database_takes_for_one(self) -> None:
+        names = [self.upload(name)["files"] for name in ("moth.exr", "MOTH.exr", "m\xf6th.exr")]
+        self.assertEqual(names, ["moth.exr", "MOTH_2.exr", "m\xf6th_3.exr"])
+
+    def test_a_name_that_somebody_took_meanwhile_is_found_anew_and_no_file_is_left(self) -> None:
+        self.upload("moth.exr")
+        # Both looked before either wrote.
+        with mock.patch("sources.services.free_name", side_effect=["moth.exr", "moth.exr", "moth_2.exr"]):
+            self.assertEqual(self.upload("moth.exr")["files"], "moth_2.exr")
+        with mock.patch("sources.services.free_name", return_value="moth.exr"):
+            answer = self.api.upload(self.shot.pk, "moth.exr", exr_bytes(plate()))
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "name_taken"))
+        folder = Path(Source.objects.first().original.path).parent
+        self.assertEqual(len(list(folder.iterdir())), Source.objects.count())
 
     def test_a_full_disk_is_told(self) -> None:
         full = OSError(28, "No space left on device")

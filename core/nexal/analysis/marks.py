@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import reduce
 
 import numpy as np
 
@@ -27,17 +28,34 @@ class Mark:
         return Window(x, y, math.ceil(self.x + self.radius) - x + 1, math.ceil(self.y + self.radius) - y + 1)
 
 
+MOST_SAMPLES = 2_000_000
+"""Samples of all marks together; of large ones every so many is taken, evenly."""
+
+
 def marked(engine: Engine, plan: Plan, feed: Feed, names: Sequence[str], marks: Iterable[Mark | Window]) -> Plane:
     """Scene values of the marked pixels, channels x samples; marks outside of the picture give none."""
-    parts = []
+    found = []
     for mark in marks:
         window = (mark if isinstance(mark, Window) else mark.window).intersect(feed.description.window)
-        if window.empty:
-            continue
-        planes = engine.evaluate(feed, plan, region=window, channels=names, keep_all=True, patient=False).planes
-        stack = np.stack([planes[name] for name in names]).reshape(len(names), -1)
+        if not window.empty:
+            found.append((mark, window))
+    if not found:
+        return np.empty((len(names), 0), np.float32)
+
+    def planes_of(window: Window) -> Mapping[str, Plane]:
+        return engine.evaluate(feed, plan, region=window, channels=names, keep_all=True, patient=False).planes
+
+    # Marks that lie upon each other are read once.
+    together = reduce(Window.union, (window for _, window in found))
+    once = planes_of(together) if together.area < sum(window.area for _, window in found) else None
+    parts = []
+    for mark, window in found:
+        planes, cut = (once, window.within(together)) if once else (planes_of(window), np.s_[:, :])
         if isinstance(mark, Mark):
-            y, x = np.mgrid[window.y : window.bottom, window.x : window.right] + 0.5
-            stack = stack[:, (np.hypot(x - mark.x, y - mark.y) <= mark.radius).ravel()]
-        parts.append(stack)
-    return np.concatenate(parts, axis=1) if parts else np.empty((len(names), 0), np.float32)
+            y, x = np.ogrid[window.y : window.bottom, window.x : window.right]
+            chosen = np.flatnonzero(np.hypot(x + 0.5 - mark.x, y + 0.5 - mark.y) <= mark.radius)
+        else:
+            chosen = np.arange(window.area)
+        chosen = chosen[:: max(1, len(chosen) * len(found) // MOST_SAMPLES)]
+        parts.append(np.stack([planes[name][cut].ravel()[chosen] for name in names]))
+    return np.concatenate(parts, axis=1)

@@ -42,6 +42,11 @@ class PlaneCache:
             self.misses += 1
         return None
 
+    def has(self, key: PlaneKey, region: Window) -> bool:
+        """Whether `find` would find it. Does not count as use."""
+        with self._lock:
+            return any(held.contains(region) for held in self._regions.get(key, ()))
+
     def put(self, key: PlaneKey, region: Window, plane: Plane) -> None:
         """Keep a plane; what was used longest ago goes first. A plane above half of the limit is not kept."""
         plane.setflags(write=False)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import sys
 import threading
@@ -13,13 +14,14 @@ from fractions import Fraction
 import numpy as np
 
 from nexal.engine.cache import PlaneCache, PlaneKey
+from nexal.engine.cost import cost_of, outputs_first
 from nexal.engine.kept import Kept
 from nexal.engine.plan import Feed, Node, Plan
 from nexal.errors import Cancelled, Pending, RecipeError
 from nexal.kernels.mixing import reduced, with_alphas
 from nexal.operations import PointOperation, Scene
-from nexal.operations.base import Work
 from nexal.picture import Description, Picture, Plane, Window
+from nexal.work import Cost, Work, current, working
 
 SCALES = tuple(Fraction(1, divisor) for divisor in (1, 2, 4, 8))
 BLOCK_PIXELS = 131_072
@@ -33,12 +35,25 @@ def scale_within(window: Window, longest: int) -> Fraction:
     return next((scale for scale in SCALES if side * scale <= longest), SCALES[-1])
 
 
+STRIP_SECONDS = 0.2
+"""How long an operation computes, about, before it is looked whether its result is still wanted."""
+MOST_OVERLAP = 1.5
+"""How much more of its inputs may be worked through for the sake of that."""
+
+
 class Cancellation(Work):
-    """A flag that another thread may set to make an evaluation give up; `done` tells how far a long one is, 0 to 1."""
+    """A flag that another thread may set to make an evaluation give up; `done` tells how far a long one is, 0 to 1.
+
+    It is given up with the work that it is part of, too, and takes no more than that may.
+    """
 
     def __init__(self) -> None:
         self._event = threading.Event()
+        self._around = current()
         self.done = 0.0
+
+    def claim(self, cost: Cost) -> None:
+        self._around.claim(cost)
 
     def report(self, done: float) -> None:
         self.done = done
@@ -50,6 +65,7 @@ class Cancellation(Work):
         """Raises Cancelled once the flag is set."""
         if self._event.is_set():
             raise Cancelled("was given up for a newer request")
+        self._around.check()
 
 
 Ticket = tuple[str, int, Window, tuple[str, ...], bool]
@@ -64,10 +80,10 @@ class Task:
     scale: Fraction
     keep_all: bool
     patient: bool
-    cancellation: Cancellation
+    work: Work
 
     def scene(self, node: Node, region: Window) -> Scene:
-        return Scene(self.frame, self.scale, region, node.inputs, self.cancellation)
+        return Scene(self.frame, self.scale, region, node.inputs, self.work)
 
 
 @dataclass(frozen=True, eq=False)
@@ -106,22 +122,35 @@ class Engine:
         channels: Sequence[str] | None = None,
         keep_all: bool = False,
         patient: bool = True,
-        cancellation: Cancellation | None = None,
+        cancellation: Work | None = None,
     ) -> Picture:
         """The channels of a feed (all of them by default) over a region at a scale.
 
         `region` is in pixels of that scale, relative to the display window's corner; by default the whole data
         window. `keep_all` keeps every step's result, for views that will change one setting again and again;
         otherwise chains of point operations leave no trace between their ends. Where `patient` is off, a slow
-        operation that is not computed yet raises Pending instead of being waited for. Raises NexalError.
+        operation that is not computed yet raises Pending instead of being waited for. `cancellation` is the work that
+        this is part of, by default that of the caller; it is told what all will take before it begins. Raises
+        NexalError.
         """
         if scale not in SCALES:
             raise RecipeError(f"{scale} is not a scale", where="scale", remedy="use 1, 1/2, 1/4 or 1/8")
-        task = Task(plan.frame, scale, keep_all, patient, cancellation or Cancellation())
+        work = cancellation or current()
+        task = Task(plan.frame, scale, keep_all, patient, work)
         region = feed.description.window.scaled(scale) if region is None else region
         names = tuple(channels) if channels is not None else feed.description.channels
-        planes = self._feed(feed, names, region, task)
+        with working(work):
+            work.check()
+            work.claim(cost_of(feed, names, region, plan.frame, scale, patient, self._held))
+            planes = self._feed(feed, names, region, task)
         return Picture(feed.description, region, scale, {name: planes[name] for name in names})
+
+    def _held(self, node: Node, channels: tuple[str, ...], region: Window, scale: Fraction) -> bool:
+        keys = [PlaneKey(node.digest, scale.denominator, name) for name in channels]
+        if all(self.cache.has(key, region) for key in keys):
+            return True
+        kept = self.kept if node.operation is not None and node.operation.slow else None
+        return kept is not None and all(kept.has(f"{node.digest}-{name}") for name in channels)
 
     def _feed(self, feed: Feed, names: Sequence[str], region: Window, task: Task) -> dict[str, Plane]:
         own = [feed.channels[name] for name in names]
@@ -175,7 +204,7 @@ class Engine:
         the other gave up. Who does not wait for slow results shares nothing with who does.
         """
         while True:
-            task.cancellation.check()
+            task.work.check()
             found = {name: plane for name in channels if (plane := find(name)) is not None}
             missing = tuple(name for name in channels if name not in found)
             if not missing:
@@ -189,7 +218,7 @@ class Engine:
             if running is None:
                 return found | dict(self._lead(ticket, mine, make))
             try:
-                return found | dict(_awaited(running, task.cancellation))
+                return found | dict(_awaited(running, task.work))
             except _OthersGaveUp:
                 continue
 
@@ -272,10 +301,54 @@ class Engine:
             if not node.description.labels:
                 # Ids are ids no more where the result holds none: they are numbers like any others.
                 inputs[port] = {name: plane.astype(np.float32, copy=False) for name, plane in inputs[port].items()}
-        task.cancellation.check()
         self._count(node)
-        planes = node.operation.compute(inputs, channels, node.settings, scene)
+        planes = self._in_strips(node, inputs, channels, region, task)
         return {name: np.ascontiguousarray(planes[name], node.description.sample_type(name)) for name in channels}
+
+    def _in_strips(
+        self,
+        node: Node,
+        inputs: Mapping[str, Mapping[str, Plane]],
+        channels: tuple[str, ...],
+        region: Window,
+        task: Task,
+    ) -> Mapping[str, Plane]:
+        """What an operation computes, in strips of some rows where it takes long: given up, it soon ends."""
+        operation, settings = node.operation, node.settings
+        assert operation is not None
+
+        def given(part: Window) -> dict[str, Window]:
+            scene = task.scene(node, part)
+            return {port: operation.input_region(port, part, scene, settings) for port in inputs}
+
+        whole = given(region)
+        seconds = region.area * len(channels) * operation.effort(settings, task.scene(node, region)) * 1e-9
+        strips = 1 if operation.whole else min(region.height, math.ceil(seconds / STRIP_SECONDS))
+        rows = region.height
+        while strips > 1:
+            rows = -(-region.height // strips)
+            middle = Window(region.x, region.y + (region.height - rows) // 2, region.width, rows)
+            read = sum(reach.area for reach in given(middle).values()) * strips
+            if read <= MOST_OVERLAP * max(region.area, sum(reach.area for reach in whole.values())):
+                break
+            strips //= 2
+        if strips <= 1:
+            task.work.check()
+            return operation.compute(inputs, channels, settings, task.scene(node, region))
+        result: dict[str, Plane] = {}
+        for top in range(0, region.height, rows):
+            task.work.check()
+            part = Window(region.x, region.y + top, region.width, min(rows, region.height - top))
+            cut = {
+                port: {name: plane[reach.within(whole[port])] for name, plane in inputs[port].items()}
+                for port, reach in given(part).items()
+            }
+            made = operation.compute(cut, channels, settings, task.scene(node, part))
+            for name in channels:
+                if name not in result:
+                    result[name] = np.empty((region.height, region.width), node.description.sample_type(name))
+                result[name][top : top + part.height] = made[name]
+        return result
 
     def _count(self, node: Node) -> None:
         with self._lock:
@@ -290,7 +363,7 @@ class Engine:
         def order(node: Node) -> tuple[str, ...]:
             return tuple(name for name in node.description.channels if name in wanted[node.digest])
 
-        for node in _outputs_first(last):
+        for node in outputs_first(last):
             if node.digest not in wanted:
                 continue
             if node is not last and not self._joins(node, order(node), region, task):
@@ -327,7 +400,7 @@ class Engine:
         taken = [_taken(node, chain.wanted[node.digest]) for node in chain.nodes]
 
         def block(top: int) -> None:
-            task.cancellation.check()
+            task.work.check()
             part = Window(region.x, region.y + top, region.width, min(rows, region.height - top))
             cut = slice(top, top + part.height)
             values = {key: plane[cut] for key, plane in chain.entering.items()}
@@ -356,9 +429,9 @@ class _OthersGaveUp(Exception):
     """Whoever computed what one waits for gave it up."""
 
 
-def _awaited(running: Future[Mapping[str, Plane]], cancellation: Cancellation) -> Mapping[str, Plane]:
+def _awaited(running: Future[Mapping[str, Plane]], work: Work) -> Mapping[str, Plane]:
     while True:
-        cancellation.check()
+        work.check()
         try:
             return running.result(timeout=0.05)
         except TimeoutError:
@@ -394,20 +467,3 @@ def _zeros(description: Description, channel: str, region: Window) -> Plane:
 
 def _cut(planes: Mapping[str, Plane], region: Window, window: Window) -> dict[str, Plane]:
     return {name: plane[region.within(window)] for name, plane in planes.items()}
-
-
-def _outputs_first(last: Node) -> list[Node]:
-    """`last` and everything behind it, each node before any of its inputs."""
-    order: list[Node] = []
-    seen: set[str] = set()
-
-    def visit(node: Node) -> None:
-        if node.digest in seen:
-            return
-        seen.add(node.digest)
-        for feed in (node.feeds or {}).values():
-            visit(feed.node)
-        order.append(node)
-
-    visit(last)
-    return list(reversed(order))

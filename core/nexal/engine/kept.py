@@ -29,6 +29,9 @@ class Kept:
             return None
         return plane
 
+    def has(self, key: str) -> bool:
+        return self._path(key).exists()
+
     def put(self, key: str, plane: Plane) -> None:
         """Write the plane under a temporary name first, so that a half-written file is never found."""
         self.folder.mkdir(parents=True, exist_ok=True)

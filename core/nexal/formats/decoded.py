@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from typing import Any
@@ -15,6 +16,10 @@ from nexal.picture import Window
 SAMPLE_TYPES = {"float16": "half", "float32": "float", "uint32": "uint", "uint8": "uint8", "uint16": "uint16"}
 
 
+MEMORY = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
+"""Bytes of this machine's memory. Unpacking takes up to three times what a file holds."""
+
+
 @dataclass(frozen=True)
 class Limits:
     """Bounds on what a file may make us do."""
@@ -22,8 +27,8 @@ class Limits:
     pixels: int = 1 << 28
     side: int = 65_536
     channels: int = 4_096
-    decoded_bytes: int = 12 << 30
-    ratio: int = 400
+    decoded_bytes: int = min(12 << 30, MEMORY // 4)
+    ratio: int = 128
     small_bytes: int = 512 << 20
     admit: Callable[[int, int], None] | None = None
     """Told how many bytes and channels a sound header will unpack to, before they are read."""
@@ -82,6 +87,23 @@ class Decoded:
 Tagged = dict[str, Any]
 
 
+def storable(text: str) -> str:
+    """A text of a file's header as any store can hold it.
+
+    Readers hand on bytes that are not UTF-8 as lone surrogates. They are Latin-1 then: PNG's own rule for its texts,
+    and what TIFFs and JPEGs of older programs hold.
+    """
+    try:
+        raw = text.encode("utf-8", "surrogateescape")
+    except UnicodeEncodeError:
+        # Halves of letters that no bytes stand for.
+        raw = text.encode("utf-8", "replace")
+    try:
+        return raw.decode("utf-8")
+    except UnicodeDecodeError:
+        return raw.decode("latin-1")
+
+
 def tagged(value: Any) -> Tagged | None:
     """A header value with its type, as JSON can hold it; None for types that have no such form."""
     if isinstance(value, bool):
@@ -91,8 +113,10 @@ def tagged(value: Any) -> Tagged | None:
     if isinstance(value, np.generic):
         return tagged(value.item())
     if isinstance(value, list) and value and all(isinstance(item, str) for item in value):
-        return {"texts": value}
-    for name, kind in (("int", int), ("float", float), ("text", str)):
+        return {"texts": [storable(item) for item in value]}
+    if isinstance(value, str):
+        return {"text": storable(value)}
+    for name, kind in (("int", int), ("float", float)):
         if isinstance(value, kind):
             return {name: value} if kind is not float or np.isfinite(value) else None
     return None
@@ -107,14 +131,16 @@ def untagged(value: Tagged) -> Any:
 
 def plain(value: Any) -> Any:
     """A header value as JSON can hold it; what has no such form becomes its text."""
-    if isinstance(value, (bool, int, float, str)) or value is None:
+    if isinstance(value, str):
+        return storable(value)
+    if isinstance(value, (bool, int, float)) or value is None:
         return value if not isinstance(value, float) or np.isfinite(value) else str(value)
     if isinstance(value, np.generic):
         return plain(value.item())
     if isinstance(value, np.ndarray):
         return [plain(item) for item in value.ravel().tolist()]
     if isinstance(value, bytes):
-        return value.decode("utf-8", "replace")
+        return storable(value.decode("utf-8", "surrogateescape"))
     if isinstance(value, (list, tuple)):
         return [plain(item) for item in value]
-    return str(value)
+    return storable(str(value))

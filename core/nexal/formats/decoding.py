@@ -11,7 +11,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import nexal
-from nexal.errors import FormatError
+from nexal.errors import DiskError, FormatError
 from nexal.formats.worker import ADMITTED, BASE_SECONDS
 
 
@@ -23,7 +23,7 @@ def decode_file(
     `lock` is an open file that guards the folder. The process inherits it: should this one be killed, nobody else
     takes the folder while the process still writes there, which it stops within a second.
 
-    Raises FormatError, placed at the file, where it is damaged, unknown, or beyond the limits.
+    Raises FormatError, placed at the file, where it is damaged, unknown, or beyond the limits, and DiskError.
     """
     folder.mkdir(parents=True, exist_ok=True)
     environment = os.environ | {"PYTHONPATH": str(Path(nexal.__file__).parent.parent)}
@@ -61,5 +61,7 @@ def decode_file(
             where=path.name,
             remedy="save or copy the file again",
         ) from None
+    if answer and answer["code"] == DiskError.code:
+        raise DiskError("cannot be unpacked", where=path.name, needed=answer["bytes"])
     if answer:
         raise FormatError(answer["message"], where=path.name, remedy=answer["remedy"])

@@ -76,6 +76,5 @@ def _kept_attributes(picture: Picture) -> dict[str, Any]:
         # A file of another format may call something else by a name that means the storage of this one.
         if name.startswith("nexal.") or ":" in name or name in OWN_ATTRIBUTES | {"ImageDescription", "Software"}:
             continue
-        if len(value.get("text", "")) < 65_536:
-            kept[name] = untagged(value)
+        kept[name] = untagged(value)
     return kept

@@ -56,7 +56,8 @@ def extremes(samples: NDArray[Any]) -> tuple[float, float, int]:
 
 def skyline(values: Plane, low: float, high: float, bins: int = BINS) -> list[int]:
     """Counts of finite values in equal bins from low to high; what lies outside is left out."""
-    finite = values[np.isfinite(values)]
+    # In double precision: the span of what single precision can hold is beyond it.
+    finite = values[np.isfinite(values)].astype(np.float64)
     return [int(count) for count in np.histogram(finite, bins, (low, high if high > low else low + 1))[0]]
 
 
@@ -65,7 +66,7 @@ def noise(plane: Plane) -> float:
     height, width = plane.shape
     top, left = max(0, height // 2 - 256), max(0, width // 2 - 256)
     crop = np.nan_to_num(plane[top : top + 512, left : left + 512], posinf=0, neginf=0)
-    laplacian = cv2.Laplacian(np.ascontiguousarray(crop), cv2.CV_32F)
+    laplacian = cv2.Laplacian(crop.astype(np.float64), cv2.CV_64F)
     return float(np.median(np.abs(laplacian - np.median(laplacian))))
 
 
@@ -78,7 +79,7 @@ def report(samples: NDArray[Any], *, encoded: bool) -> dict[str, Any]:
     stride = max(1, int(np.sqrt(samples.size / SAMPLES)))
     sampled = as_float(np.ascontiguousarray(samples[::stride, ::stride]))
     finite = sampled[np.isfinite(sampled)]
-    finite = finite if finite.size else np.zeros(1, np.float32)
+    finite = (finite if finite.size else np.zeros(1, np.float32)).astype(np.float64)
     seen = encode(sampled) if encoded else sampled
     ends = [float(value) for value in (encode(np.array([low, high], np.float32)) if encoded else (low, high))]
     if encoded or (low >= 0 and high <= 1):
@@ -86,7 +87,7 @@ def report(samples: NDArray[Any], *, encoded: bool) -> dict[str, Any]:
     return {
         "min": low,
         "max": high,
-        "mean": float(finite.mean(dtype=np.float64)),
+        "mean": float(finite.mean()),
         "percentiles": {
             str(rank): float(value) for rank, value in zip(PERCENTILES, np.percentile(finite, PERCENTILES), strict=True)
         },

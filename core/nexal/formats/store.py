@@ -11,7 +11,7 @@ from collections.abc import Callable, Iterable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
-from nexal.errors import FormatError
+from nexal.errors import NexalError
 from nexal.formats.decoding import decode_file
 from nexal.formats.locks import acquire, held
 from nexal.formats.stored import StoredFile
@@ -76,7 +76,7 @@ class Library:
             yield
 
     def unpack(self, path: Path, digest: str, cancelled: Callable[[], bool] = lambda: False) -> StoredFile:
-        """The decoded file, decoding it first where it is not there whole. Raises FormatError."""
+        """The decoded file, decoding it first where it is not there whole. Raises FormatError, DiskError."""
         if not self.use(digest).complete:
             with held(self._making_path(digest)) as lock:
                 stored = self.stored(digest)
@@ -84,7 +84,7 @@ class Library:
                     shutil.rmtree(stored.folder, ignore_errors=True)
                     try:
                         decode_file(path, stored.folder, cancelled, lock)
-                    except FormatError:
+                    except NexalError:
                         shutil.rmtree(stored.folder, ignore_errors=True)
                         raise
         stored = self.use(digest)

@@ -10,6 +10,7 @@ complete         everything is there
 
 from __future__ import annotations
 
+import json
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -75,6 +76,28 @@ def _ordered(names: list[str]) -> list[str]:
     )
 
 
+SHOWN_LETTERS = 4_000
+"""How much of a header value is shown."""
+CARRIED_LETTERS = 65_536
+"""The longest header value that is carried into delivered files."""
+MOST_VALUES = 1_000
+
+
+def _shown(values: Mapping[str, Any]) -> dict[str, Any]:
+    """Header values as they are shown: whole files lie in some."""
+    found = {}
+    for name, value in list(values.items())[:MOST_VALUES]:
+        text = value if isinstance(value, str) else json.dumps(value)
+        short = text if len(text) <= SHOWN_LETTERS else f"{text[:SHOWN_LETTERS]}… ({len(text) / 1e6:.1f} MB)"
+        found[name[:SHOWN_LETTERS]] = value if short == text else short
+    return found
+
+
+def _carried(values: Mapping[str, Any]) -> dict[str, Any]:
+    short = {name: value for name, value in values.items() if len(json.dumps(value)) <= CARRIED_LETTERS}
+    return dict(list(short.items())[:MOST_VALUES])
+
+
 def unpack(decoded: Decoded, folder: Path) -> None:
     """Write the store of a decoded file into an existing folder."""
     several = len(decoded.parts) > 1
@@ -101,8 +124,8 @@ def unpack(decoded: Decoded, folder: Path) -> None:
         "alpha": decoded.alpha,
         "encoding": decoded.encoding,
         "chromaticities": decoded.chromaticities,
-        "metadata": decoded.metadata,
-        "attributes": decoded.attributes,
+        "metadata": _shown(decoded.metadata),
+        "attributes": _carried(decoded.attributes),
         "warnings": decoded.warnings,
         "parts": [
             {

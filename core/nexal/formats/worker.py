@@ -16,8 +16,9 @@ import sys
 import threading
 import time
 from pathlib import Path
+from typing import Any
 
-from nexal.errors import NexalError
+from nexal.errors import NO_ROOM, DiskError, NexalError
 from nexal.formats.decoded import Limits
 from nexal.formats.raster import read_picture
 from nexal.formats.unpack import unpack
@@ -55,11 +56,15 @@ def main(arguments: list[str]) -> int:
     os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
     try:
         unpack(read_picture(path, Limits(admit=admit)), folder)
-        answer: dict[str, str] = {}
+        answer: dict[str, Any] = {}
     except NexalError as error:
         # Libraries name the whole path; where a file lies is nobody's business.
         message = error.message.replace(f'"{path}"', path.name).replace(str(path), path.name)
         answer = {"code": error.code, "message": message, "remedy": error.remedy}
+    except OSError as error:
+        if error.errno not in NO_ROOM:
+            raise
+        answer = {"code": DiskError.code, "bytes": admitted}
     except MemoryError:
         answer = {
             "code": "format",

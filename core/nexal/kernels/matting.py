@@ -30,7 +30,7 @@ BYTES_PER_PIXEL = 1400
 def memory_needed(height: int, width: int) -> int:
     """Bytes that `closed_form` takes at the most besides its input, whatever its band: one crop being solved, and some
     planes of the whole picture at full and at half size (trimap, labels, alpha, the smaller picture)."""
-    return LARGE * BYTES_PER_PIXEL + height * width * 40
+    return min(LARGE, height * width) * BYTES_PER_PIXEL + height * width * 40
 
 
 def trimap_of(matte: Plane, band: int) -> Plane:

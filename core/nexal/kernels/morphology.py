@@ -13,14 +13,18 @@ import numba
 import numpy as np
 
 from nexal.picture import Plane
+from nexal.work import check
+
+PIECE = 16_000_000
+"""Samples raised between two looks whether the result is still wanted: about a tenth of a second."""
 
 
 @numba.njit(cache=True, nogil=True)
-def _raise_by_runs(source: Plane, result: Plane, halves: Plane) -> None:
-    """Maximum over a set of horizontal runs: row offset `dy` reaches `halves[dy + r]` pixels to both sides."""
+def _raise_by_runs(source: Plane, result: Plane, halves: Plane, first: int, last: int) -> None:
+    """Maximum over horizontal runs: row offset `dy` (first to last) reaches `halves[dy + r]` pixels to both sides."""
     height, width = source.shape
     reach = (halves.shape[0] - 1) // 2
-    for dy in range(-reach, reach + 1):
+    for dy in range(first, last + 1):
         half = int(halves[dy + reach])
         size = 2 * half + 1
         padded = width + 2 * half
@@ -61,7 +65,10 @@ def dilate(plane: Plane, radius: int, *, round_element: bool) -> Plane:
         element = cv2.getStructuringElement(cv2.MORPH_RECT, (2 * radius + 1, 2 * radius + 1))
         return cv2.dilate(plane, element, borderType=cv2.BORDER_CONSTANT, borderValue=-np.inf)
     result = np.full_like(plane, -np.inf)
-    _raise_by_runs(plane, result, _disc(radius))
+    together = max(1, PIECE // plane.size)
+    for first in range(-radius, radius + 1, together):
+        check()
+        _raise_by_runs(plane, result, _disc(radius), first, min(first + together - 1, radius))
     return result
 
 

@@ -16,6 +16,7 @@ from nexal.faults import faults_of, worded
 from nexal.kernels.mixing import with_alphas
 from nexal.kernels.pointmath import Value, unpremultiplied, where
 from nexal.picture import ROLE_ALPHA, ROLE_COLOUR, ROLE_MASK, Alpha, Description, Plane, Trait, Window, is_alpha
+from nexal.work import Work
 
 Kind = Literal["plane", "picture", "any"]
 Made = Literal["plane", "picture", "same"]
@@ -54,16 +55,6 @@ def setting(default: Any, text: str, **hints: Any) -> Any:
     if factory:
         return Field(default_factory=factory, description=text, json_schema_extra=extra, **limits)
     return Field(default, description=text, json_schema_extra=extra, **limits)
-
-
-class Work:
-    """How far a long computation is, and whether it is still wanted."""
-
-    def check(self) -> None:
-        """Raises Cancelled once nobody wants the result any more."""
-
-    def report(self, done: float) -> None:
-        """`done` from 0 to 1."""
 
 
 @dataclass(frozen=True)
@@ -121,6 +112,8 @@ class Operation:
     """Whether a part can only be had by computing all: the engine then computes the whole data window, and keeps it."""
     slow: ClassVar[bool] = False
     """Whether it takes so long that a server computes it in the background; it must look at `scene.work`."""
+    nanoseconds: ClassVar[float] = 12.0
+    scratch_bytes: ClassVar[float] = 8.0
     Settings: ClassVar[type[Settings]] = Settings
 
     @property
@@ -198,6 +191,15 @@ class Operation:
     def input_region(self, port: str, region: Window, scene: Scene, settings: Any) -> Window:
         """Region of an input, at the scene's scale, that a region of the result depends on."""
         return region
+
+    def effort(self, settings: Any, scene: Scene) -> float:
+        """Nanoseconds of one core that a sample of the result takes, within a factor of two: measured by
+        `benchmarks/costs.py`. Decides what is refused, cut up, or queued, never what comes out."""
+        return self.nanoseconds
+
+    def scratch(self, settings: Any, scene: Scene) -> float:
+        """Bytes that computing takes for each sample of the result, besides inputs and result."""
+        return self.scratch_bytes
 
     def compute(
         self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: Any, scene: Scene

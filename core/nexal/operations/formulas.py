@@ -132,6 +132,10 @@ class FormulaOperation(PointOperation):
     def timed(self, settings: FormulaSettings) -> bool:
         return any("frame" in text for text in settings.expressions.values())
 
+    def effort(self, settings: FormulaSettings, scene: Scene) -> float:
+        # Every sign of a formula is a pass at the most; all are computed whichever are asked for.
+        return 2 + sum(len(text) for text in settings.expressions.values())
+
     def wants(
         self, channels: Sequence[str], inputs: Mapping[str, Description], settings: FormulaSettings
     ) -> dict[str, tuple[str, ...]]:
@@ -158,6 +162,7 @@ class FormulaOperation(PointOperation):
         result = {}
         plane = self._is_plane(settings)
         for channel, formula in formulas.items():
+            scene.work.check()
             found = reads[channel]
             if any(name not in values.get(port, {}) for port, name in found.values()):
                 continue

@@ -156,6 +156,9 @@ class EdgeMelt(MixingOperation):
         idle = settings.radius == 0 or settings.amount == 0
         return ("picture", channel) if idle or channel not in self._melted(inputs["picture"]) else None
 
+    def effort(self, settings: EdgeMeltSettings, scene: Scene) -> float:
+        return 30 + 5 * scene.pixels(settings.width + settings.radius)
+
     def input_region(self, port: str, region: Window, scene: Scene, settings: EdgeMeltSettings) -> Window:
         band = math.ceil(scene.pixels(settings.width) / 2) + math.ceil(scene.pixels(settings.width))
         return region.grow(max(band, math.ceil(4 * scene.pixels(settings.radius))) + 1)
@@ -206,6 +209,8 @@ class Bleed(Operation):
     needs = "dilate colour, edge padding, texture fringe, colour under alpha"
     ports = (Port("picture", "picture", "Picture with alpha"),)
     whole = True
+    nanoseconds = 60
+    scratch_bytes = 32
     Settings = BleedSettings
 
     def describe(self, inputs: Mapping[str, Description], settings: BleedSettings) -> Description:
@@ -252,6 +257,8 @@ class RecoverColour(Operation):
     needs = "foreground estimation, colour decontamination, remove what shows through"
     ports = (Port("picture", "picture", "Picture"), Port("matte", "plane", "Its matte"))
     whole = True
+    nanoseconds = 300
+    scratch_bytes = 48
     slow = True
 
     def describe(self, inputs: Mapping[str, Description], settings: Settings) -> Description:

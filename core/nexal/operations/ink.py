@@ -46,6 +46,9 @@ class _Inked(PointOperation):
 
     Settings = InkSettings
 
+    def effort(self, settings: InkSettings, scene: Scene) -> float:
+        return 15 if settings.profile == "simple" else 400
+
     def references(self, settings: InkSettings) -> dict[str, str]:
         return {} if settings.profile == "simple" else {PROFILE: settings.profile.source}
 

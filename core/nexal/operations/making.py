@@ -144,6 +144,9 @@ class Noise(Operation):
     def describe(self, inputs: Mapping[str, Description], settings: NoiseSettings) -> Description:
         return sized(inputs, settings).as_plane(data=True)
 
+    def effort(self, settings: NoiseSettings, scene: Scene) -> float:
+        return 5 + 200 * settings.octaves
+
     def wants(self, channels: object, inputs: object, settings: NoiseSettings) -> dict[str, tuple[str, ...]]:
         return {}
 

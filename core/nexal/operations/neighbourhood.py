@@ -22,6 +22,10 @@ def edge_extended(plane: Plane, given: Window, scene: Scene, port: str = "pictur
     return np.pad(plane[inside.within(given)], pad, mode="edge") if np.any(pad) and not inside.empty else plane
 
 
+TAP_NS = 0.8
+"""Nanoseconds of one weight of a separable filter."""
+
+
 class BlurSettings(Settings):
     radius: float = setting(
         4.0, "Sigma of the Gaussian, or half the box", ge=0, le=1000, low=0, high=100, step=0.1, unit="px"
@@ -59,6 +63,9 @@ class Blur(MixingOperation):
     ) -> tuple[str, str] | None:
         left = settings.channels and not inputs["from"].is_plane and channel not in settings.channels
         return ("from", channel) if left or settings.radius == 0 else None
+
+    def effort(self, settings: BlurSettings, scene: Scene) -> float:
+        return 8 + TAP_NS * 2 * (2 * self._reach(settings, scene) + 1)
 
     def _reach(self, settings: BlurSettings, scene: Scene) -> int:
         return math.ceil((4 if settings.filter == "gaussian" else 1) * scene.pixels(settings.radius))
@@ -159,6 +166,9 @@ class Place(MixingOperation):
         xs = [a * px + b * py + x for px, py in corners]
         ys = [c * px + d * py + y for px, py in corners]
         return min(xs), min(ys), max(xs), max(ys)
+
+    def effort(self, settings: PlaceSettings, scene: Scene) -> float:
+        return 10 + 32 * (2 * self._reach(settings)) ** 2
 
     def _reach(self, settings: PlaceSettings) -> float:
         from nexal.kernels.warping import FILTER_SUPPORT

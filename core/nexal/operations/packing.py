@@ -78,6 +78,9 @@ class Bay(PointOperation):
     ports = (LIKE,)
     Settings = BaySettings
 
+    def effort(self, settings: BaySettings, scene: Scene) -> float:
+        return 3 + 12 * len(settings.layers)
+
     def references(self, settings: BaySettings) -> dict[str, str]:
         found = {}
         for index, bar in enumerate(settings.layers):

@@ -110,6 +110,19 @@ class TouchUp(Operation):
                 raise SettingError(what, where=f"setting 'strokes', stroke {index + 1}", remedy=remedy)
         return description
 
+    def effort(self, settings: TouchUpSettings, scene: Scene) -> float:
+        # A stroke is swept from point to point, each time over the box round both.
+        swept = 0.0
+        for stroke in settings.strokes:
+            size = 2 * scene.pixels(stroke.radius) + 2
+            xs, ys = [point[0] for point in stroke.points], [point[1] for point in stroke.points]
+            count = max(1, len(xs) - 1)
+            across = size + scene.pixels(max(xs) - min(xs)) / count
+            down = size + scene.pixels(max(ys) - min(ys)) / count
+            box = min(across, scene.region.width) * min(down, scene.region.height)
+            swept += count * box + self._reached(stroke, scene).area
+        return 2 + 8 * swept / max(1, scene.region.area)
+
     def untouched(
         self, channel: str, inputs: Mapping[str, Description], settings: TouchUpSettings
     ) -> tuple[str, str] | None:

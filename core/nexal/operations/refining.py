@@ -41,6 +41,7 @@ class FineEdge(Operation):
     needs = "refine hair, fur, fine edge from a rough matte, trimap, matting"
     ports = (Port("picture", "picture", "Picture"), Port("matte", "plane", "Rough matte or trimap"))
     slow = True
+    nanoseconds = 3000
     whole = True
     Settings = FineEdgeSettings
 
@@ -52,6 +53,11 @@ class FineEdge(Operation):
         self, channels: Sequence[str], inputs: Mapping[str, Description], settings: FineEdgeSettings
     ) -> dict[str, tuple[str, ...]]:
         return {"picture": rgb_names(inputs["picture"], "picture"), "matte": (PLANE_NAME,)}
+
+    def scratch(self, settings: FineEdgeSettings, scene: Scene) -> float:
+        from nexal.kernels.matting import memory_needed
+
+        return memory_needed(scene.region.height, scene.region.width) / max(1, scene.region.area)
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: FineEdgeSettings) -> Window:
         return region

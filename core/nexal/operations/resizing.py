@@ -54,6 +54,11 @@ class Resize(MixingOperation):
             display=Window(0, 0, settings.width, settings.height), window=Window(x, y, right - x, bottom - y)
         )
 
+    def effort(self, settings: ResizeSettings, scene: Scene) -> float:
+        given = scene.descriptions["from"].display
+        down, across = max(1.0, given.height / settings.height), max(1.0, given.width / settings.width)
+        return 6 + (1 if settings.filter in ("area", "nearest") else 6) * down * across
+
     def _taps(self, region: Window, scene: Scene, settings: ResizeSettings, *, single: bool) -> tuple[Taps, Taps]:
         """Rows and columns that a region is made of. The display window begins at 0, 0 before and after."""
         given = scene.descriptions["from"]

@@ -119,6 +119,10 @@ class Shape(Operation):
     def describe(self, inputs: Mapping[str, Description], settings: ShapeSettings) -> Description:
         return sized(inputs, settings).as_plane(data=True)
 
+    def effort(self, settings: ShapeSettings, scene: Scene) -> float:
+        soft = sum(20 * len(path.points or ()) for path in settings.paths if any(path.feathers))
+        return 3 + 6 * len(settings.paths) + soft
+
     def wants(
         self, channels: Sequence[str], inputs: Mapping[str, Description], settings: ShapeSettings
     ) -> dict[str, tuple[str, ...]]:

@@ -86,6 +86,8 @@ class Blocks(Operation):
     ports = (Port("from", "any", "The texture"),)
     slow = True
     whole = True
+    nanoseconds = 60
+    scratch_bytes = 12
 
     def describe(self, inputs: Mapping[str, Description], settings: Settings) -> Description:
         return inputs["from"]

@@ -141,6 +141,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/sources/{source_id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Again
+         * @description Unpack a source once more that could not be.
+         */
+        post: operations["sources_api_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/sources/{source_id}": {
         parameters: {
             query?: never;
@@ -502,6 +522,8 @@ export interface paths {
         /**
          * Start Slow
          * @description Compute what an address waits for: the slow steps behind it that are not computed yet, one after the other.
+         *
+         *     For a viewer that of the saved recipe: what an artist works on is begun and ended by artists.
          */
         post: operations["stage_mattes_start_slow"];
         delete?: never;
@@ -2388,6 +2410,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Reassembled"];
+                };
+            };
+        };
+    };
+    sources_api_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                source_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRow"];
                 };
             };
         };

@@ -1,8 +1,9 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 
-import type { Item } from "@/api/client";
+import { type Item, api, got, problemOf } from "@/api/client";
 import { sourceQuery } from "@/api/queries";
 import { type Recipe, sourcesOf, usersOf } from "@/api/recipe";
+import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
 import { useDraft } from "@/shot/draft";
@@ -48,6 +49,16 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
   const edit = useDraft((state) => state.edit);
   const spec = sourcesOf(recipe)[name]!;
   const row = useDraftSources().find((entry) => entry.files === spec.files);
+  const client = useQueryClient();
+  const again = useMutation({
+    mutationFn: (source: number) =>
+      got(
+        api.POST("/api/shots/{shot_id}/sources/{source_id}/again", {
+          params: { path: { shot_id: shot, source_id: source } },
+        }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: ["sources", shot] }),
+  });
   const source = useQuery(sourceQuery(shot, row?.id, row?.state !== "ready")).data;
   const part = source?.parts[0] as { display?: number[]; data?: number[]; compression?: string } | undefined;
   const users = usersOf(recipe, name);
@@ -99,8 +110,19 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
           <span className="truncate text-[11px] text-faint">used by {users.join(", ")}</span>
         )}
       </header>
-      {row?.state === "failed" && row.problem && <Message problem={row.problem} />}
-      {item?.problem && row?.state !== "failed" && <Message problem={item.problem} />}
+      {row?.problem && (
+        <Message problem={row.problem}>
+          {writable && row.state === "failed" && (
+            <div className="mt-1">
+              <Button disabled={again.isPending} onClick={() => again.mutate(row.id)}>
+                Read it again
+              </Button>
+            </div>
+          )}
+        </Message>
+      )}
+      {again.error && <Message problem={problemOf(again.error)} />}
+      {item?.problem && !row?.problem && <Message problem={item.problem} />}
       {row?.warnings.map((warning) => (
         <Message
           key={warning}

@@ -6,11 +6,13 @@ import re
 from collections.abc import Callable
 
 LONGEST = 150
+"""Bytes, as disks count them."""
 
 
 def plain(text: str) -> str:
-    """A text as part of a file name: letters, digits, `_`, `.`, `-` and blanks, no folder, its last 150 characters."""
-    return re.sub(r"[^\w.\- ]", "_", text).strip(". ")[-LONGEST:]
+    """A text as part of a file name: letters, digits, `_`, `.`, `-` and blanks, no folder, its last 150 bytes."""
+    name = re.sub(r"[^\w.\- ]", "_", text).strip(". ")
+    return name.encode()[-LONGEST:].decode(errors="ignore").strip(". ")
 
 
 def free(stem: str, suffix: str, taken: Callable[[str], bool]) -> str:

@@ -40,7 +40,7 @@ is packed by, the output's own name."""
 MOST_PADDING = 10
 """Digits that a frame's number is filled up to at the most."""
 MOST_FILE_NAME = 200
-"""Characters of a file's whole name; what is filled in for the words in braces is cut to it."""
+"""Bytes of a file's whole name; what is filled in for the words in braces is cut to it."""
 _NUMBER = re.compile(r"%0?(\d*)d|#+")
 
 
@@ -168,7 +168,8 @@ def worded_file(file: str, words: Mapping[str, str]) -> str:
 def _cut(name: str) -> str:
     """A file name that became too long, without the end of its stem."""
     stem, dot, suffix = name.rpartition(".")
-    return name if len(name) <= MOST_FILE_NAME else stem[: MOST_FILE_NAME - 1 - len(suffix)] + dot + suffix
+    room = MOST_FILE_NAME - len((dot + suffix).encode())
+    return name if len(name.encode()) <= MOST_FILE_NAME else stem.encode()[:room].decode(errors="ignore") + dot + suffix
 
 
 def is_numbered(files: str) -> bool:
@@ -180,10 +181,10 @@ def fitting_file(files: str) -> str:
     """A file name or pattern that can be one on a disk. Raises ValueError for what is too long, before it is made."""
     if any(_padding(found) > MOST_PADDING for found in _NUMBER.finditer(files)):
         raise ValueError(f"a frame's number is filled up to {MOST_PADDING} digits at the most, such as %04d or ####")
-    if any(len(part) > MOST_FILE_NAME for part in Path(files).parts) or len(files) > 4 * MOST_FILE_NAME:
-        raise ValueError(f"a file name has {MOST_FILE_NAME} characters at the most")
     if not files.isprintable() or any("\ud800" <= letter <= "\udfff" for letter in files):
         raise ValueError("a file name holds letters, digits and signs that can be seen")
+    if any(len(part.encode()) > MOST_FILE_NAME for part in Path(files).parts) or len(files) > 4 * MOST_FILE_NAME:
+        raise ValueError(f"a file name has {MOST_FILE_NAME} bytes at the most")
     return files
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import tracemalloc
 import unittest
 from typing import Any
@@ -14,7 +15,7 @@ from test_mixing import CASES, SIZE, Alpha, sources
 from nexal.analysis.marks import MOST_SAMPLES, Mark, marked
 from nexal.engine import Engine, Plan
 from nexal.engine import evaluate as evaluating
-from nexal.errors import Cancelled, TooMuch
+from nexal.errors import Cancelled, NexalError, TooMuch
 from nexal.picture import Picture, Window
 from nexal.recipe import parse_recipe
 from nexal.work import Cost, Work, working
@@ -157,6 +158,40 @@ class Bounds(CoreTest):
         self.assertLess(found.shape[1], 45_000)
         self.assertLess(abs(float(found[0].mean()) - float(rows.mean())), 3)
         self.assertGreater(MOST_SAMPLES, 1_000_000)
+
+
+class Long(CoreTest):
+    def test_nothing_recurses_by_step(self) -> None:
+        """Chains of a hundred times the depth that is walked in one go, under the interpreter's own limit."""
+        ways: dict[str, dict[str, Any]] = {
+            "point": {"op": "grade", "set": {"exposure": 0.001}},
+            "blur": {"op": "blur", "set": {"radius": 0.3}},
+            "passed": {"op": "grade", "on": False},
+        }
+        limit = sys.getrecursionlimit()
+        self.addCleanup(sys.setrecursionlimit, limit)
+        sys.setrecursionlimit(1000)
+        for name, step in ways.items():
+            port = "from" if step["op"] == "blur" else "picture"
+            steps = [{"name": "a", "op": "constant", "set": {"width": 16, "height": 8, "colour": [0.25, 0.5, 1]}}]
+            for number in range(1500):
+                steps.append({**step, "name": f"s{number}", "in": {port: steps[-1]["name"]}})
+            for keep_all in (True, False):
+                with self.subTest(name, keep_all=keep_all):
+                    plan = planned(steps)
+                    found = Engine().evaluate(plan.feed("s1499"), plan, keep_all=keep_all)
+                    factor = 2 ** (0.001 * 1500) if name == "point" else 1
+                    np.testing.assert_allclose(found.planes["R"], 0.25 * factor, rtol=1e-3)
+
+    def test_a_fault_far_down_is_told_where_it_arose(self) -> None:
+        steps = [{"name": "a", "op": "blur", "in": {"from": "nothing"}}]
+        for number in range(300):
+            steps.append({"name": f"s{number}", "op": "blur", "in": {"from": steps[-1]["name"]}})
+        plan = planned(steps)
+        for item in ("s299", "s100"):
+            with self.assertRaises(NexalError) as told:
+                plan.node(item)
+            self.assertIn("step 'a'", told.exception.where)
 
 
 class GivenUp(CoreTest):

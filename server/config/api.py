@@ -4,8 +4,17 @@ from ninja import NinjaAPI
 from ninja.security import SessionAuth
 
 from config import errors
+from config.bodies import StrictParser
 
-api = NinjaAPI(title="Nexal", version="1", auth=SessionAuth(), docs_url=None, openapi_url=None, urls_namespace="api")
+api = NinjaAPI(
+    title="Nexal",
+    version="1",
+    auth=SessionAuth(),
+    docs_url=None,
+    openapi_url=None,
+    urls_namespace="api",
+    parser=StrictParser(),
+)
 errors.install(api)
 
 from accounts.api import router as accounts  # noqa: E402

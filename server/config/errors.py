@@ -3,11 +3,13 @@
 import logging
 from typing import Any
 
-from django.core.exceptions import RequestDataTooBig
+from django.core.exceptions import BadRequest, RequestDataTooBig, SuspiciousOperation
 from django.http import Http404, HttpRequest, HttpResponse
+from django.http.multipartparser import MultiPartParserError
 from ninja import Field, NinjaAPI, Schema
 from ninja.errors import AuthenticationError, HttpError, ValidationError
 
+from config.bodies import FAULT
 from nexal.errors import NO_ROOM, DiskError, NexalError
 
 log = logging.getLogger("nexal")
@@ -89,7 +91,17 @@ def install(api: NinjaAPI) -> None:
 
     @api.exception_handler(HttpError)
     def _http(request: HttpRequest, error: HttpError) -> HttpResponse:
+        fault = getattr(request, FAULT, "")
+        if fault:
+            return answer(api, request, 422, code="request", message=fault, remedy="correct the request")
         return answer(api, request, error.status_code, code="request", message=str(error), remedy="correct the request")
+
+    @api.exception_handler(BadRequest)
+    @api.exception_handler(SuspiciousOperation)
+    @api.exception_handler(MultiPartParserError)
+    def _form(request: HttpRequest, error: Exception) -> HttpResponse:
+        message = f"the form cannot be read: {error}"[:300]
+        return answer(api, request, 422, code="request", message=message, remedy="send fewer files, or send them anew")
 
     @api.exception_handler(RequestDataTooBig)
     def _large(request: HttpRequest, error: RequestDataTooBig) -> HttpResponse:

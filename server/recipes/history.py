@@ -9,6 +9,7 @@ from ninja import Router, Schema
 from projects.access import get_shot, person
 from recipes import services
 from recipes.rows import RevisionRow, RevisionWhole, row, whole
+from stage.requests import checked
 
 router = Router()
 
@@ -33,7 +34,7 @@ def history(request: HttpRequest, shot_id: int) -> list[dict[str, Any]]:
 def save(request: HttpRequest, shot_id: int, new: Save) -> RevisionWhole:
     """Save a recipe as a new revision upon the parent that it was made from; 409 where the head is another one."""
     found = get_shot(request, shot_id, write=True)
-    return whole(services.save(found, person(request), new.parent, services.checked(new.recipe)))
+    return whole(services.save(found, person(request), new.parent, checked(new.recipe)))
 
 
 @router.post("/shots/{shot_id}/undo", response=RevisionWhole)

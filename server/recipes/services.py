@@ -1,17 +1,13 @@
 """Saving, undoing and redoing: a shot's history."""
 
-from typing import Any
-
 from django.db import transaction
 from django.db.models import Max
 
 from config.errors import Refused
-from nexal.recipe import Recipe, parse_recipe
+from nexal.recipe import Recipe
 from projects.models import Shot
 from recipes.models import Revision
 from recipes.sentences import sentence
-
-MAX_ITEMS = 500
 
 
 class Conflict(Refused):
@@ -26,14 +22,6 @@ class Conflict(Refused):
             where="recipe",
             remedy="take that revision and lose your change, or save yours on top of it",
         )
-
-
-def checked(recipe: Any) -> Recipe:
-    """A recipe as it may be stored: understood by the core, of bounded size. Raises RecipeError or Refused."""
-    parsed = parse_recipe(recipe)
-    if len(parsed.items()) > MAX_ITEMS:
-        raise Refused(422, "recipe", f"more than {MAX_ITEMS} items", where="recipe", remedy="split the shot")
-    return parsed
 
 
 def first_revision(shot: Shot, author: int | None, recipe: Recipe | None = None) -> Revision:

@@ -7,11 +7,12 @@ from django.http import Http404, HttpRequest
 from ninja import Field, File, Router, Schema
 from ninja.files import UploadedFile
 
-from config.errors import Problem, Refused
-from projects.access import get_shot
+from config.errors import Problem
+from projects.access import get_shot, person
 from projects.models import Shot
 from sources.models import Source, SourceState
 from sources.services import import_file, reassemble_files, stored, unpack_again
+from sources.tickets import ticket, too_large
 
 router = Router()
 
@@ -104,13 +105,24 @@ def upload(request: HttpRequest, shot_id: int, file: File[UploadedFile]) -> Sour
 
 def _check_size(file: UploadedFile) -> None:
     if (file.size or 0) > settings.NEXAL_UPLOAD_BYTES:
-        raise Refused(
-            413,
-            "too_large",
-            f"the file is larger than {settings.NEXAL_UPLOAD_BYTES / 1e9:.1f} GB",
-            where=file.name or "",
-            remedy="compress it, or import fewer channels",
-        )
+        raise too_large(file.name or "")
+
+
+class TicketAsk(Schema):
+    bytes: int = Field(ge=0, description="Size of the file, or of all files that are sent together")
+
+
+class Ticket(Schema):
+    """Goes into the header X-Nexal-Upload of the upload."""
+
+    ticket: str
+
+
+@router.post("/shots/{shot_id}/upload-tickets", response=Ticket)
+def upload_ticket(request: HttpRequest, shot_id: int, ask: TicketAsk) -> Ticket:
+    """Leave to send a large file: who may, how large, and whether there is room, is looked at before it comes."""
+    shot = get_shot(request, shot_id, write=True)
+    return Ticket(ticket=ticket(shot.pk, person(request), ask.bytes))
 
 
 class Reassembled(Schema):

@@ -8,7 +8,7 @@ from ninja import Field, Router, Schema
 from nexal.analysis.view import histogram as core_histogram
 from nexal.analysis.view import probe as core_probe
 from projects.access import get_shot
-from stage.requests import Ask, Marks, plan_of, sides
+from stage.requests import Ask, Marks, Pixel, plan_of, sides
 from stage.services import engine
 
 router = Router()
@@ -16,8 +16,8 @@ router = Router()
 
 class ProbeAsk(Ask):
     addresses: list[str] = Field(max_length=8)
-    x: int
-    y: int
+    x: Pixel
+    y: Pixel
     size: int = Field(1, ge=1, le=65)
 
 

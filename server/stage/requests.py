@@ -4,17 +4,21 @@ from typing import Annotated, Any, Literal
 
 from ninja import Field, Schema
 
+from config.errors import Refused
 from nexal.analysis.marks import Mark
 from nexal.engine import Plan
-from nexal.recipe import parse_recipe
+from nexal.recipe import Recipe, parse_recipe
 from projects.models import Shot
 from stage.services import plan
 
 MAX_MARKS = 500
+MAX_ITEMS = 500
+MAX_FRAME = 10_000_000
 
 
 Position = Annotated[float, Field(ge=-1e6, le=1e6)]
 """Of full-resolution pixels."""
+Pixel = Annotated[int, Field(ge=-10_000_000, le=10_000_000)]
 Light = Annotated[float, Field(ge=-1e6, le=1e6)]
 """A part of a colour."""
 
@@ -36,7 +40,7 @@ class Ask(Schema):
     """An item of a recipe at a frame. Without a recipe, the shot's head is meant."""
 
     recipe: dict[str, Any] | None = None
-    frame: int = 1
+    frame: int = Field(1, ge=-MAX_FRAME, le=MAX_FRAME)
 
 
 class StepAsk(Ask, Marks):
@@ -48,7 +52,15 @@ def plan_of(shot: Shot, ask: Ask) -> Plan:
     if recipe is None:
         assert shot.head is not None
         recipe = shot.head.recipe
-    return plan(shot, parse_recipe(recipe), ask.frame)
+    return plan(shot, checked(recipe), ask.frame)
+
+
+def checked(recipe: Any) -> Recipe:
+    """A recipe as it may be computed and stored: understood, of bounded size. Raises RecipeError and Refused."""
+    parsed = parse_recipe(recipe)
+    if len(parsed.items()) > MAX_ITEMS:
+        raise Refused(422, "recipe", f"more than {MAX_ITEMS} items", where="recipe", remedy="split the shot")
+    return parsed
 
 
 def sides(marks: list[MarkRow]) -> dict[str, list[Mark]]:

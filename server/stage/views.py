@@ -14,7 +14,7 @@ from nexal.errors import RecipeError
 from nexal.picture import ALPHA_NAME, Window, main_channels
 from projects.access import get_shot
 from stage.answers import respond
-from stage.requests import Ask, Light, plan_of
+from stage.requests import Ask, Light, Pixel, plan_of
 from stage.services import engine
 from stage.superseding import newest
 
@@ -34,7 +34,7 @@ class DiagnosedAs(Schema):
 class ViewAsk(Ask):
     address: str
     scale: int = Field(1, description="Denominator of the proxy scale: 1, 2, 4 or 8")
-    region: tuple[int, int, int, int] | None = Field(None, description="x, y, width, height at that scale")
+    region: tuple[Pixel, Pixel, Pixel, Pixel] | None = Field(None, description="x, y, width, height at that scale")
     channels: list[str] | None = None
     fringe: DiagnosedAs | None = Field(None, description="Show where the soft band departs from this state")
     evidence: Literal["brighter", "under"] | None = Field(None, description="Show what speaks for a diagnosis")

@@ -6,8 +6,6 @@ into the hall one after the other, by person and by cost, so that whoever asks f
 """
 
 import os
-import select
-import socket
 import threading
 import time
 from collections import Counter
@@ -136,7 +134,7 @@ class RequestWork(Bounded):
             "ask for a smaller region or scale, make the step smaller, or deliver it: renders may take more",
         )
         self._who = request.user.pk
-        self._socket: socket.socket | None = request.META.get("gunicorn.socket")
+        self._gone: Callable[[], bool] = request.META.get("waitress.client_disconnected", lambda: False)
         self._looked = 0.0
         self._place: _Place | None = None
 
@@ -145,7 +143,7 @@ class RequestWork(Bounded):
         if now - self._looked < LOOK_SECONDS:
             return
         self._looked = now
-        if self._socket is not None and _hung_up(self._socket):
+        if self._gone():
             raise Cancelled("was given up: nobody waits for it any more")
 
     def claim(self, cost: Cost) -> None:
@@ -156,23 +154,6 @@ class RequestWork(Bounded):
     def end(self) -> None:
         if self._place is not None:
             hall().leave(self._place)
-
-
-def _hung_up(connection: socket.socket) -> bool:
-    """Whether the other side has closed a connection. What it sent meanwhile stays to be read."""
-    try:
-        poll = select.poll()
-        poll.register(connection, select.POLLIN | select.POLLRDHUP)
-        events = poll.poll(0)
-        if not events:
-            return False
-        if events[0][1] & (select.POLLRDHUP | select.POLLHUP | select.POLLERR | select.POLLNVAL):
-            return True
-        return connection.recv(1, socket.MSG_PEEK | socket.MSG_DONTWAIT) == b""
-    except BlockingIOError:
-        return False
-    except (OSError, ValueError):
-        return True
 
 
 def as_request_work(route: Callable[..., Any]) -> Callable[..., Any]:

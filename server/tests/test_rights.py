@@ -25,6 +25,7 @@ WRITES = {
     ("POST", "/api/shots/{shot_id}/sources"): None,
     ("POST", "/api/shots/{shot_id}/sources/reassembled"): None,
     ("POST", "/api/shots/{shot_id}/sources/{source_id}/again"): None,
+    ("POST", "/api/shots/{shot_id}/upload-tickets"): {"bytes": 10},
     ("POST", "/api/shots/{shot_id}/revisions"): {"parent": 1, "recipe": {"nexal": 1}},
     ("POST", "/api/shots/{shot_id}/undo"): {"head": 1},
     ("POST", "/api/shots/{shot_id}/redo"): {"head": 1},

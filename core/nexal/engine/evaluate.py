@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import math
 import os
-import sys
 import threading
 from collections.abc import Callable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 import numpy as np
@@ -37,6 +36,8 @@ def scale_within(window: Window, longest: int) -> Fraction:
 
 STRIP_SECONDS = 0.2
 """How long an operation computes, about, before it is looked whether its result is still wanted."""
+DEEPEST = 60
+"""Results that are evaluated inside of each other at the most."""
 MOST_OVERLAP = 1.5
 """How much more of its inputs may be worked through for the sake of that."""
 
@@ -81,6 +82,9 @@ class Task:
     keep_all: bool
     patient: bool
     work: Work
+    held: dict[tuple[str, Fraction, Window], Mapping[str, Plane]] = field(default_factory=dict)
+    """Planes computed ahead, so that a long chain is not walked to its end in one go."""
+    depth: list[int] = field(default_factory=lambda: [0])
 
     def scene(self, node: Node, region: Window) -> Scene:
         return Scene(self.frame, self.scale, region, node.inputs, self.work)
@@ -102,8 +106,6 @@ class Engine:
     """
 
     def __init__(self, cache_bytes: int = 1 << 30, threads: int | None = None, kept: Kept | None = None) -> None:
-        # A recipe of many steps is walked by recursion, a few frames a step.
-        sys.setrecursionlimit(max(sys.getrecursionlimit(), 20_000))
         self.cache = PlaneCache(cache_bytes)
         self.kept = kept
         self.computed: dict[str, int] = {}
@@ -142,8 +144,24 @@ class Engine:
         with working(work):
             work.check()
             work.claim(cost_of(feed, names, region, plan.frame, scale, patient, self._held))
-            planes = self._feed(feed, names, region, task)
+            planes = self._all(feed, names, region, task)
         return Picture(feed.description, region, scale, {name: planes[name] for name in names})
+
+    def _all(self, feed: Feed, names: Sequence[str], region: Window, task: Task) -> dict[str, Plane]:
+        """Planes of a feed. What lies too deep is computed first, and held meanwhile: nothing recurses by step."""
+        ahead: list[_TooDeep] = []
+        while True:
+            try:
+                if not ahead:
+                    return self._feed(feed, names, region, task)
+                deep = ahead[-1]
+                own = replace(task, scale=deep.scale, patient=deep.patient)
+                task.held[deep.node.digest, deep.scale, deep.region] = self._inside(
+                    deep.node, deep.channels, deep.region, own
+                )
+                ahead.pop()
+            except _TooDeep as deeper:
+                ahead.append(deeper)
 
     def _held(self, node: Node, channels: tuple[str, ...], region: Window, scale: Fraction) -> bool:
         keys = [PlaneKey(node.digest, scale.denominator, name) for name in channels]
@@ -172,6 +190,18 @@ class Engine:
         return result
 
     def _inside(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
+        ahead = task.held.get((node.digest, task.scale, region), {})
+        if all(name in ahead for name in channels):
+            return {name: ahead[name] for name in channels}
+        if task.depth[0] >= DEEPEST:
+            raise _TooDeep(node, channels, region, task.scale, task.patient)
+        task.depth[0] += 1
+        try:
+            return self._reached(node, channels, region, task)
+        finally:
+            task.depth[0] -= 1
+
+    def _reached(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
         if node.operation is None and node.feeds:
             return self._feed(node.feeds["from"], channels, region, task)
         if node.operation is not None and node.operation.slow:
@@ -423,6 +453,14 @@ class Engine:
             for future in [self._pool.submit(block, top) for top in tops]:
                 future.result()
         return result
+
+
+class _TooDeep(Exception):
+    """Planes that lie many steps behind those asked for."""
+
+    def __init__(self, node: Node, channels: tuple[str, ...], region: Window, scale: Fraction, patient: bool) -> None:
+        super().__init__(node.item)
+        self.node, self.channels, self.region, self.scale, self.patient = node, channels, region, scale, patient
 
 
 class _OthersGaveUp(Exception):

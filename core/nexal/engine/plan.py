@@ -114,6 +114,16 @@ def as_kind(feed: Feed, kind: Kind, address: str, port: str) -> Feed:
     return Feed(feed.node, {PLANE_NAME: feed.channels[chosen]}, plane)
 
 
+DEEPEST = 60
+"""Steps that are compiled inside of each other at the most: of a longer chain the far end comes first."""
+
+
+class _TooDeep(Exception):
+    def __init__(self, item: str) -> None:
+        super().__init__(item)
+        self.item = item
+
+
 class Plan:
     """The nodes of a recipe at one frame. Items are compiled when asked for, each with what it needs only."""
 
@@ -130,15 +140,40 @@ class Plan:
         self.readers = readers
         self.absent = absent or {}
         self._nodes: dict[str, Node | NexalError] = {}
+        self._depth = 0
 
     def node(self, item: str) -> Node:
         """Raises NexalError, placed at the source or step where the fault lies."""
+        if self._depth:
+            return self._node(item)
+        waiting = [item]
+        while True:
+            try:
+                node = self._node(waiting[-1])
+            except _TooDeep as deep:
+                waiting.append(deep.item)
+            except NexalError:
+                if len(waiting) == 1:
+                    raise
+                # It is told by what asked for it.
+                waiting.pop()
+            else:
+                waiting.pop()
+                if not waiting:
+                    return node
+
+    def _node(self, item: str) -> Node:
         known = self._nodes.get(item)
         if known is None:
+            if self._depth >= DEEPEST:
+                raise _TooDeep(item)
+            self._depth += 1
             try:
                 known = self._compile(item)
             except NexalError as error:
                 known = error
+            finally:
+                self._depth -= 1
             self._nodes[item] = known
         if isinstance(known, NexalError):
             raise known

@@ -121,6 +121,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/upload-tickets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Upload Ticket
+         * @description Leave to send a large file: who may, how large, and whether there is room, is looked at before it comes.
+         */
+        post: operations["sources_api_upload_ticket"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/sources/reassembled": {
         parameters: {
             query?: never;
@@ -1001,6 +1021,22 @@ export interface components {
          * @enum {string}
          */
         SourceState: "waiting" | "reading" | "ready" | "failed";
+        /**
+         * Ticket
+         * @description Goes into the header X-Nexal-Upload of the upload.
+         */
+        Ticket: {
+            /** Ticket */
+            ticket: string;
+        };
+        /** TicketAsk */
+        TicketAsk: {
+            /**
+             * Bytes
+             * @description Size of the file, or of all files that are sent together
+             */
+            bytes: number;
+        };
         /**
          * Reassembled
          * @description The source that channel files made, and what is worth telling about them.
@@ -2381,6 +2417,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SourceRow"];
+                };
+            };
+        };
+    };
+    sources_api_upload_ticket: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TicketAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Ticket"];
                 };
             };
         };

@@ -49,7 +49,7 @@ export const useUploads = create<Uploads>((set) => ({
 
 let next = 1;
 
-function send<Answer>(
+async function send<Answer>(
   shot: number,
   route: string,
   field: string,
@@ -57,10 +57,18 @@ function send<Answer>(
   progress: (sent: number) => void,
 ): Promise<Answer> {
   const where = files[0]!.name;
+  // Whether it may come, and has room, is known before it is sent.
+  const { ticket } = await got(
+    api.POST("/api/shots/{shot_id}/upload-tickets", {
+      params: { path: { shot_id: shot } },
+      body: { bytes: files.reduce((sum, file) => sum + file.size, 0) },
+    }),
+  );
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
     request.open("POST", `/api/shots/${shot}/${route}`);
     request.setRequestHeader("X-CSRFToken", csrf());
+    request.setRequestHeader("X-Nexal-Upload", ticket);
     request.upload.onprogress = (event) => event.lengthComputable && progress(event.loaded / event.total);
     request.onload = () => {
       let body: unknown;

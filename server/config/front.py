@@ -1,0 +1,155 @@
+"""The server process: connections of any number and slowness in one loop, requests in threads once they are whole.
+
+    python -m config.front --port 8000 [--host 127.0.0.1] [--workers 1] [--threads 48]
+
+A request reaches a thread when its last byte is here, and its answer is sent by the loop, so that no client holds a
+thread by being slow. Bodies larger than forms need a ticket (`sources/tickets.py`), which is looked at before the body
+is read. Requests that take longer to arrive than any honest client's are closed.
+"""
+
+from __future__ import annotations
+
+import argparse
+import copy
+import os
+import signal
+import socket
+import sys
+import threading
+import time
+from types import FrameType
+from typing import Any
+
+from waitress.adjustments import Adjustments
+from waitress.channel import HTTPChannel
+from waitress.parser import HTTPRequestParser
+from waitress.server import TcpWSGIServer
+from waitress.task import ThreadedTaskDispatcher
+
+HEADER_SECONDS = 20
+"""How long the head of a request, or a form, may take to arrive."""
+LEAST_RATE = 20_000
+"""Bytes a second that a body comes with at the least, after that."""
+IDLE_SECONDS = 75
+CLEANUP_SECONDS = 5
+CONNECTIONS = 2_000
+GRACE_SECONDS = 6
+"""How long the processes of a stopping server have, a few seconds more than they wait for what they work at."""
+
+
+class Parser(HTTPRequestParser):
+    """Knows when its request began, and refuses a body that nobody allowed before it is read."""
+
+    def __init__(self, adj: Any) -> None:
+        super().__init__(adj)
+        self.began = time.time()
+
+    def parse_header(self, header_plus: bytes) -> None:
+        from sources.tickets import largest_body
+
+        super().parse_header(header_plus)
+        self.adj = copy.copy(self.adj)
+        self.adj.max_request_body_size = largest_body(self.command, self.path, self.headers.get("X_NEXAL_UPLOAD", ""))
+
+    def late(self, now: float) -> bool:
+        """Whether it has taken too long to arrive."""
+        return bool(now - self.began > HEADER_SECONDS + self.body_bytes_received / LEAST_RATE)
+
+
+class Channel(HTTPChannel):
+    parser_class = Parser
+
+
+class Server(TcpWSGIServer):
+    channel_class = Channel
+
+    def maintenance(self, now: float) -> None:
+        super().maintenance(now)
+        for channel in list(self.active_channels.values()):
+            request = channel.request
+            if request is not None and not channel.requests and request.late(now):
+                channel.will_close = True
+
+
+def server_for(application: Any, listening: socket.socket, threads: int) -> Server:
+    """A server of a WSGI application on a listening socket; `run` serves until SystemExit is raised in its loop."""
+    dispatcher = ThreadedTaskDispatcher()
+    dispatcher.set_thread_count(threads)
+    return Server(
+        application,
+        map={},
+        _sock=listening,
+        dispatcher=dispatcher,
+        adj=Adjustments(
+            sockets=[listening],
+            connection_limit=CONNECTIONS,
+            channel_timeout=IDLE_SECONDS,
+            cleanup_interval=CLEANUP_SECONDS,
+            # What a client sends is read on while it waits, so that it is seen when it is gone.
+            channel_request_lookahead=1,
+            asyncore_use_poll=True,
+            ident=None,
+        ),
+        sockinfo=(listening.family, listening.type, None, listening.getsockname()),
+        bind_socket=False,
+    )
+
+
+def serve(listening: socket.socket, threads: int) -> None:
+    """Serve until told to stop; ends the process."""
+    from config.wsgi import application
+    from jobs.services import runner
+
+    server = server_for(application, listening, threads)
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        raise SystemExit
+
+    signal.signal(signal.SIGTERM, stop)
+    signal.signal(signal.SIGINT, stop)
+    try:
+        # Returns when told to stop, having waited a few seconds for its threads.
+        server.run()
+    finally:
+        runner().stop()
+        # Threads may be deep in a kernel; what they make is of no use to anybody.
+        os._exit(0)
+
+
+def main(arguments: list[str]) -> None:
+    parser = argparse.ArgumentParser(prog="python -m config.front")
+    parser.add_argument("--host", default="127.0.0.1")
+    parser.add_argument("--port", type=int, default=8000)
+    parser.add_argument("--workers", type=int, default=1)
+    parser.add_argument("--threads", type=int, default=48)
+    chosen = parser.parse_args(arguments)
+    listening = socket.create_server((chosen.host, chosen.port), backlog=512)
+    listening.setblocking(False)
+    if chosen.workers == 1:
+        serve(listening, chosen.threads)
+        return
+    children: set[int] = set()
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        for child in children:
+            os.kill(child, signal.SIGTERM)
+        threading.Timer(GRACE_SECONDS, os._exit, (1,)).start()
+
+    for _ in range(chosen.workers):
+        child = os.fork()
+        if child == 0:
+            serve(listening, chosen.threads)
+        children.add(child)
+    signal.signal(signal.SIGTERM, stop)
+    signal.signal(signal.SIGINT, stop)
+    # One that dies ends the others: whoever watches this process starts them all again.
+    child, status = os.wait()
+    children.discard(child)
+    stop(0, None)
+    while children:
+        children.discard(os.wait()[0])
+    sys.exit(os.waitstatus_to_exitcode(status))
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

@@ -1,0 +1,35 @@
+"""Uploads are looked at before their body is read."""
+
+from collections.abc import Callable
+
+from django.http import Http404, HttpRequest, HttpResponse
+
+from config.errors import Problem, Refused, problem_of
+from projects.access import get_shot
+from sources.tickets import UPLOAD
+
+
+class UploadGuard:
+    """Middleware: refuses files of who is not signed in, or may not import here, without reading them."""
+
+    def __init__(self, get_response: Callable[[HttpRequest], HttpResponse]) -> None:
+        self.get_response = get_response
+
+    def __call__(self, request: HttpRequest) -> HttpResponse:
+        found = UPLOAD.fullmatch(request.path)
+        if request.method != "POST" or not found:
+            return self.get_response(request)
+        if not request.user.is_authenticated:
+            return _told(401, Problem(code="signed_out", message="you are not signed in", remedy="sign in"))
+        try:
+            get_shot(request, int(found[1]), write=True)
+        except Http404:
+            message = "there is nothing here, or it is not yours to see"
+            return _told(404, Problem(code="not_found", message=message, remedy="check the address"))
+        except Refused as refused:
+            return _told(refused.status, problem_of(refused))
+        return self.get_response(request)
+
+
+def _told(status: int, problem: Problem) -> HttpResponse:
+    return HttpResponse(problem.json(), content_type="application/json", status=status)

@@ -1,0 +1,147 @@
+"""The server process: slow, idle, greedy and vanishing clients hold nothing that others need."""
+
+from __future__ import annotations
+
+import socket
+import threading
+import time
+from collections.abc import Callable, Iterable
+from typing import Any
+from unittest import mock
+
+from django.core import signing
+from django.test import SimpleTestCase, override_settings
+
+from config import front
+from sources.tickets import FORM_BYTES, SALT, largest_body
+
+UPLOAD = "/api/shots/7/sources"
+
+
+class Front(SimpleTestCase):
+    def setUp(self) -> None:
+        self.enterContext(mock.patch.object(front, "CLEANUP_SECONDS", 0))
+        self.enterContext(mock.patch.object(front, "HEADER_SECONDS", 0.5))
+        self.bodies: list[int] = []
+        self.saw_hang_up = threading.Event()
+        listening = socket.create_server(("127.0.0.1", 0), backlog=512)
+        listening.setblocking(False)
+        self.address = listening.getsockname()
+        self.server = front.server_for(self.application, listening, threads=2)
+        self.ended = threading.Event()
+        thread = threading.Thread(target=self.loop, daemon=True)
+        thread.start()
+        self.addCleanup(thread.join, 10)
+        self.addCleanup(self.ended.set)
+
+    def loop(self) -> None:
+        while not self.ended.is_set():
+            self.server.asyncore.loop(timeout=0.05, map=self.server._map, use_poll=True, count=1)
+        self.server.task_dispatcher.shutdown(timeout=1)
+        self.server.close()
+
+    def application(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
+        self.bodies.append(len(environ["wsgi.input"].read()))
+        if environ["PATH_INFO"] == "/wait":
+            deadline = time.monotonic() + 20
+            while not environ["waitress.client_disconnected"]() and time.monotonic() < deadline:
+                time.sleep(0.02)
+            if time.monotonic() < deadline:
+                self.saw_hang_up.set()
+        start_response("200 OK", [("Content-Length", "2")])
+        return [b"ok"]
+
+    def connect(self) -> socket.socket:
+        connection = socket.create_connection(self.address, timeout=20)
+        self.addCleanup(connection.close)
+        return connection
+
+    def answer(self, connection: socket.socket) -> str:
+        return connection.recv(1 << 16).decode("latin-1").split("\r\n")[0]
+
+    def ask(self) -> str:
+        connection = self.connect()
+        connection.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+        return self.answer(connection)
+
+    def test_half_sent_requests_and_idle_connections_keep_nobody_waiting(self) -> None:
+        with mock.patch.object(front, "HEADER_SECONDS", 60):
+            for number in range(120):
+                connection = self.connect()
+                if number % 3:
+                    connection.sendall(
+                        b"POST /x HTTP/1.1\r\nHost: x\r\nContent-Length: 100\r\n\r\nabc"[: 20 + number % 60]
+                    )
+            for _ in range(5):
+                self.assertEqual(self.ask(), "HTTP/1.1 200 OK")
+
+    def test_what_takes_too_long_to_arrive_is_closed(self) -> None:
+        for start in (b"GET / HT", b"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 10\r\n\r\nab"):
+            connection = self.connect()
+            connection.sendall(start)
+            self.assertEqual(connection.recv(100), b"")
+        self.assertEqual(self.bodies, [])
+
+    def test_a_slow_but_steady_body_arrives(self) -> None:
+        with mock.patch.object(front, "LEAST_RATE", 1):
+            connection = self.connect()
+            connection.sendall(b"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 6\r\n\r\n")
+            for _ in range(6):
+                time.sleep(0.15)
+                connection.sendall(b"x")
+            self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
+        self.assertEqual(self.bodies, [6])
+
+    def head(self, size: int, ticket: str = "") -> bytes:
+        lines = [f"POST {UPLOAD} HTTP/1.1", "Host: x", f"Content-Length: {size}", f"X-Nexal-Upload: {ticket}"]
+        return "\r\n".join([*lines, "", ""]).encode()
+
+    @override_settings(DATA_UPLOAD_MAX_MEMORY_SIZE=1000)
+    def test_a_large_body_needs_a_ticket_before_it_is_read(self) -> None:
+        size = FORM_BYTES + 5000
+        good = signing.dumps([7, 1, 5000], salt=SALT)
+        for ticket in (
+            "",
+            "made-up",
+            signing.dumps([8, 1, 5000], salt=SALT),
+            signing.dumps([7, 1, 5000], salt="other"),
+        ):
+            connection = self.connect()
+            connection.sendall(self.head(size, ticket))
+            self.assertIn("413", self.answer(connection))
+        self.assertEqual(self.bodies, [])
+        connection = self.connect()
+        connection.sendall(self.head(size - 1, good) + bytes(size - 1))
+        self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
+        self.assertEqual(self.bodies, [size - 1])
+
+    @override_settings(DATA_UPLOAD_MAX_MEMORY_SIZE=1000)
+    def test_a_ticket_is_for_one_shot_one_route_and_a_while(self) -> None:
+        small = 1000 + FORM_BYTES
+        ticket = signing.dumps([7, 1, 5000], salt=SALT)
+        self.assertEqual(largest_body("POST", UPLOAD, ticket), 5000 + FORM_BYTES)
+        self.assertEqual(largest_body("POST", f"{UPLOAD}/reassembled", ticket), 5000 + FORM_BYTES)
+        for method, path in (("PUT", UPLOAD), ("POST", "/api/shots/8/sources"), ("POST", "/api/shots/7/view")):
+            self.assertEqual(largest_body(method, path, ticket), small)
+        with mock.patch("sources.tickets.MAX_AGE", -1):
+            self.assertEqual(largest_body("POST", UPLOAD, ticket), small)
+
+    def test_an_application_sees_that_its_client_is_gone(self) -> None:
+        connection = self.connect()
+        connection.sendall(b"GET /wait HTTP/1.1\r\nHost: x\r\n\r\n")
+        deadline = time.monotonic() + 10
+        while not self.bodies and time.monotonic() < deadline:
+            time.sleep(0.01)
+        connection.close()
+        self.assertTrue(self.saw_hang_up.wait(10))
+
+    def test_clients_that_do_not_read_hold_no_thread(self) -> None:
+        def large(environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
+            start_response("200 OK", [])
+            return [b"x" * 12_000_000]
+
+        self.server.application = large
+        for _ in range(6):
+            self.connect().sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+        time.sleep(0.5)
+        self.assertEqual(self.ask(), "HTTP/1.1 200 OK")

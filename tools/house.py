@@ -35,9 +35,9 @@ LOOK_SECONDS = 0.1
 START_SECONDS = 90
 STOP_SECONDS = 8.0
 """What the server and the database have to end by themselves."""
-LONGEST_PAUSE = 60.0
-SOUND_SECONDS = 60.0
-"""Who ran as long as this is started again at once."""
+LONGEST_PAUSE = 4.0
+SOUND_SECONDS = 2.0
+"""Who answered for as long as this is started again at once."""
 UNUSED_SECONDS = 2.0
 PORTS = range(33306, 33326)
 LOG_BYTES = 5 << 20
@@ -103,7 +103,8 @@ def rotate(path: Path, limit: int = LOG_BYTES) -> None:
 
 def _die_with_parent() -> None:
     os.setsid()
-    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGTERM)
+    # At once: what goes on alone would hold the port and the folder that the next one needs. Both bear it.
+    ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
 
 
 @dataclass
@@ -118,6 +119,7 @@ class Kept:
     process: subprocess.Popen[bytes] | None = None
     since: float = 0.0
     ready: bool = False
+    ready_since: float = 0.0
     fails: int = 0
     not_before: float = 0.0
     troubles: list[dict[str, Any]] = field(default_factory=list)
@@ -144,10 +146,11 @@ class Kept:
             return
         code = self.process.poll()
         if code is None:
-            self.ready = self.ready or self.answers()
+            if not self.ready and self.answers():
+                self.ready, self.ready_since = True, time.time()
             return
         lived = time.time() - self.since
-        self.fails = 0 if lived > SOUND_SECONDS else self.fails + 1
+        self.fails = 0 if self.ready and time.time() - self.ready_since > SOUND_SECONDS else self.fails + 1
         self.not_before = time.time() + (min(LONGEST_PAUSE, 0.5 * 2**self.fails) if self.fails else 0.2)
         reason = f"killed by signal {-code}" if code < 0 else f"ended with code {code}"
         self.troubles = [

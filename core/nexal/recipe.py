@@ -99,8 +99,8 @@ class Output(Strict):
     @field_validator("file")
     @classmethod
     def _inside(cls, value: str) -> str:
-        if not value or Path(value).is_absolute() or ".." in Path(value).parts:
-            raise ValueError("a file name below the output folder is wanted, without '..'")
+        if not value or Path(value).is_absolute() or ".." in Path(value).parts or "\\" in value:
+            raise ValueError("a file name below the output folder is wanted, with / between folders and without '..'")
         unknown = [word for word in re.findall(r"{(.*?)}", value) if word not in FILE_WORDS]
         if unknown:
             words = ", ".join(f"{{{word}}}" for word in FILE_WORDS)

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import re
+import shutil
 import tempfile
 from collections.abc import Callable, Iterable, Mapping
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
@@ -16,12 +19,28 @@ from nexal.engine.plan import Feed, addresses_of, origin
 from nexal.errors import FormatError, NexalError, RecipeError, SourceError
 from nexal.formats.channel_files import split
 from nexal.formats.decoded import untagged
+from nexal.formats.locks import acquire
 from nexal.formats.reading import StoredSource
 from nexal.formats.store import Library, fingerprint
 from nexal.formats.targets import Target, target_of, written_window
 from nexal.formats.writing import provenance, write
 from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, worded_file
+
+
+SESSION_PREFIX, ALIVE = "nexal-session-", "alive"
+
+
+def clear_left_sessions() -> None:
+    """Delete the folders of sessions whose processes were killed."""
+    for folder in Path(tempfile.gettempdir()).glob(f"{SESSION_PREFIX}*"):
+        with suppress(OSError):
+            if not (folder / ALIVE).exists():
+                continue
+            lock = acquire(folder / ALIVE, wait=False)
+            if lock is not None:
+                shutil.rmtree(folder, ignore_errors=True)
+                os.close(lock)
 
 
 @dataclass
@@ -32,7 +51,10 @@ class Session:
     warn: Callable[[str], None] = lambda text: None
 
     def __post_init__(self) -> None:
-        self._folder = tempfile.TemporaryDirectory(prefix="nexal-")
+        clear_left_sessions()
+        self._folder = tempfile.TemporaryDirectory(prefix=SESSION_PREFIX)
+        # Held for as long as the process lives: so that another one knows whose folder was left.
+        self._alive = acquire(Path(self._folder.name) / ALIVE)
         self._library = Library(Path(self._folder.name))
         self._fingerprints: dict[Path, str] = {}
 
@@ -42,6 +64,9 @@ class Session:
     def __exit__(self, *_: object) -> None:
         self._library.close()
         self._folder.cleanup()
+        if self._alive is not None:
+            os.close(self._alive)
+            self._alive = None
 
     def open(self, path: Path, spec: SourceSpec | None = None) -> StoredSource:
         """A picture file as a source. Raises SourceError or FormatError, placed at the file."""

@@ -40,11 +40,12 @@ def session(request: HttpRequest) -> dict[str, object]:
 
 
 @router.post("/session", auth=None, response=Session)
-def create_session(request: HttpRequest, credentials: Credentials) -> dict[str, object]:
+def create_session(request: HttpRequest, response: HttpResponse, credentials: Credentials) -> dict[str, object]:
     """Sign in."""
     if check_csrf(request):
         raise Refused(403, "csrf", "the page is too old", remedy="reload it and try again")
-    return {"person": sign_in(request, credentials.username, credentials.password), "csrf": get_token(request)}
+    person = sign_in(request, response, credentials.username, credentials.password)
+    return {"person": person, "csrf": get_token(request)}
 
 
 @router.delete("/session", response={204: None})

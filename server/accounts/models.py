@@ -8,12 +8,14 @@ class User(AbstractUser):
     """A person who signs in by name and password."""
 
 
-class FailedSignIn(models.Model):
-    """An attempt that failed, kept for a while so that guessing passwords is slow."""
+class SignInAttempt(models.Model):
+    """An attempt that has not succeeded, kept for a while so that guessing passwords is slow."""
 
     username = models.CharField(max_length=150)
     address = models.CharField(max_length=64)
+    device = models.CharField(max_length=32, blank=True)
+    """Of a browser in which the person has signed in before."""
     at = models.DateTimeField(auto_now_add=True, db_index=True)
 
     class Meta:
-        indexes = [models.Index(fields=["address", "at"])]
+        indexes = [models.Index(fields=["address", "at"]), models.Index(fields=["device"], name="attempts_by_device")]

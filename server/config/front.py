@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import argparse
 import copy
+import ctypes
 import os
 import signal
 import socket
@@ -31,6 +32,7 @@ HEADER_SECONDS = 20
 LEAST_RATE = 20_000
 """Bytes a second that a body comes with at the least, after that."""
 IDLE_SECONDS = 75
+PR_SET_PDEATHSIG = 1
 CLEANUP_SECONDS = 5
 CONNECTIONS = 2_000
 GRACE_SECONDS = 6
@@ -138,6 +140,8 @@ def main(arguments: list[str]) -> None:
     for _ in range(chosen.workers):
         child = os.fork()
         if child == 0:
+            # Alone, it would keep the port from those that are started in its place.
+            ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
             serve(listening, chosen.threads)
         children.add(child)
     signal.signal(signal.SIGTERM, stop)

@@ -119,6 +119,7 @@ NEXAL_PROXIES = [address for address in os.environ.get("NEXAL_PROXIES", "").spli
 NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 512 << 20))
 NEXAL_REQUEST_BYTES = int(os.environ.get("NEXAL_REQUEST_BYTES", 1 << 30))
 NEXAL_REQUEST_SECONDS = float(os.environ.get("NEXAL_REQUEST_SECONDS", 10))
+NEXAL_HOUSE_BYTES = int(os.environ.get("NEXAL_HOUSE_BYTES", 3 << 29))
 NEXAL_JOB_BYTES = int(os.environ.get("NEXAL_JOB_BYTES", MEMORY // 3))
 NEXAL_JOB_SECONDS = float(os.environ.get("NEXAL_JOB_SECONDS", 1800))
 NEXAL_UPLOAD_BYTES = int(os.environ.get("NEXAL_UPLOAD_BYTES", 4 << 30))

@@ -12,8 +12,10 @@ from django.core.wsgi import get_wsgi_application  # noqa: E402
 
 application = get_wsgi_application()
 
+from jobs import chores  # noqa: E402
 from jobs.services import resume  # noqa: E402
 from stage.services import warm_up  # noqa: E402
 
 resume()
+chores.begin()
 warm_up()

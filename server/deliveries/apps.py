@@ -7,7 +7,9 @@ class DeliveriesConfig(AppConfig):
     name = "deliveries"
 
     def ready(self) -> None:
-        from deliveries.services import give_up, run, unfinished
+        from deliveries.services import clear_leftovers, give_up, run, unfinished
+        from jobs import chores
         from jobs.services import Kind, register
 
         register("render", Kind(run, give_up, unfinished))
+        chores.register(clear_leftovers)

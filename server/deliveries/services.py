@@ -12,8 +12,10 @@ from django.db import IntegrityError, transaction
 
 from config.errors import Refused, problem_of
 from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
+from jobs import chores
 from jobs import services as jobs
 from nexal.errors import NexalError
+from nexal.file_names import plain
 from nexal.formats.reading import StoredSource
 from nexal.formats.targets import target_of
 from nexal.recipe import Output, Recipe, parse_output, parse_recipe
@@ -24,6 +26,9 @@ from sources.models import Source, SourceState
 from sources.services import library, unpacked
 from stage.services import engine, plan, source_rows
 from stage.work import JobWork
+
+CUT_OFF_SECONDS = 3600.0
+"""What is being written is touched more often than this."""
 
 INTERNAL = {
     "code": "internal",
@@ -157,7 +162,7 @@ def _archive(path: Path, files: list[Path]) -> Path:
     part = path.with_suffix(".part")
     with zipfile.ZipFile(part, "w") as archive:
         for file in files:
-            archive.write(file, file.name)
+            archive.write(file, plain(file.name))
     part.rename(path)
     for file in files:
         file.unlink()
@@ -177,3 +182,12 @@ def give_up(render_id: int) -> None:
         state=RenderState.FAILED, error=error
     )
     Render.objects.filter(pk=render_id).update(state=RenderState.FAILED)
+
+
+def clear_leftovers() -> None:
+    """Files of renders that are no more, and halves of files (a chore)."""
+    folder = Path(settings.MEDIA_ROOT) / "deliveries"
+    known = {str(pk) for pk in Render.objects.values_list("pk", flat=True)}
+    chores.clear((path for path in folder.glob("*") if path.name not in known), CUT_OFF_SECONDS)
+    for pattern in ("*/**/.*", "*/**/*.part"):
+        chores.clear(folder.glob(pattern), CUT_OFF_SECONDS)

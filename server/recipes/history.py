@@ -4,8 +4,10 @@ import json
 from typing import Any
 
 from django.http import HttpRequest, HttpResponse
+from django.utils.http import content_disposition_header
 from ninja import Router, Schema
 
+from nexal.file_names import plain
 from projects.access import get_shot, person
 from recipes import services
 from recipes.rows import RevisionRow, RevisionWhole, row, whole
@@ -55,6 +57,6 @@ def download(request: HttpRequest, shot_id: int) -> HttpResponse:
     recipe = dict(found.head.recipe)
     recipe["outputs"] = {entry.name: entry.spec for entry in found.deliverables.all()} or recipe.get("outputs", {})
     response = HttpResponse(json.dumps(recipe, indent=1), content_type="application/json")
-    stem = "".join(letter if letter.isalnum() else "_" for letter in found.name)
-    response["Content-Disposition"] = f'attachment; filename="{stem}_r{found.head.number}.json"'
+    name = f"{plain(found.name).replace(' ', '_') or 'shot'}_r{found.head.number}.json"
+    response["Content-Disposition"] = content_disposition_header(True, name) or ""
     return response

@@ -3,13 +3,14 @@
 from typing import Any
 
 from django.conf import settings
-from django.http import Http404, HttpRequest
+from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, File, Router, Schema
 from ninja.files import UploadedFile
 
 from config.errors import Problem
 from projects.access import get_shot, person
 from projects.models import Shot
+from sources import services
 from sources.models import Source, SourceState
 from sources.services import import_file, reassemble_files, stored, unpack_again
 from sources.tickets import ticket, too_large
@@ -154,6 +155,13 @@ def again(request: HttpRequest, shot_id: int, source_id: int) -> SourceRow:
     found = _find(get_shot(request, shot_id, write=True), source_id)
     unpack_again(found)
     return SourceRow(**_row(found))
+
+
+@router.delete("/shots/{shot_id}/sources/{source_id}", response={204: None})
+def remove(request: HttpRequest, shot_id: int, source_id: int) -> HttpResponse:
+    """Delete a source that the recipe does not read, with its file."""
+    services.remove(_find(get_shot(request, shot_id, write=True), source_id))
+    return HttpResponse(status=204)
 
 
 def _find(shot: Shot, source_id: int) -> Source:

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
-from tempfile import TemporaryDirectory
+from tempfile import TemporaryDirectory, gettempdir
 from typing import Any
 
 from django.conf import settings
@@ -11,16 +11,18 @@ from django.core.files import File
 from django.db import IntegrityError, transaction
 
 from config.errors import Refused, problem_of
+from jobs import chores
 from jobs import services as jobs
 from nexal.errors import NO_ROOM, DiskError, NexalError
 from nexal.file_names import free, plain
 from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, reassemble
-from nexal.formats.store import Library, fingerprint
+from nexal.formats.store import LOCKS, Library, fingerprint
 from nexal.formats.stored import StoredFile
 from projects.models import Shot
 from sources.models import Source, SourceState
 
 MOST_MANIFEST_BYTES = 4 << 20
+CHANNELS_PREFIX = "nexal-channels-"
 MOST_NAMES = 50
 """How often a name is looked for that nobody takes meanwhile."""
 ROOM_SECONDS = 20.0
@@ -126,7 +128,7 @@ def reassemble_files(shot: Shot, files: Sequence["File[Any]"]) -> tuple[Source, 
             remedy=f"add the channel files together with their one manifest, whose name ends in {MANIFEST_SUFFIX}",
         )
     manifest = read_manifest(listings[0].read(MOST_MANIFEST_BYTES), listings[0].name or "manifest")
-    with TemporaryDirectory(prefix="nexal-channels-") as folder:
+    with TemporaryDirectory(prefix=CHANNELS_PREFIX) as folder:
         given = []
         for number, file in enumerate(files):
             if file is listings[0]:
@@ -191,3 +193,36 @@ def give_up(source_id: int) -> None:
         "remedy": "save the file anew, or import a smaller part of it",
     }
     Source.objects.filter(pk=source_id).update(state=SourceState.FAILED, problem=problem)
+
+
+def remove(source: Source) -> None:
+    """Delete a source and its file. What it was unpacked to goes when the store needs its room.
+
+    Raises Refused where the shot's recipe, as it is now, still reads it.
+    """
+    head = source.shot.head
+    specs = (head.recipe if head else {}).get("sources", {})
+    users = [name for name, spec in specs.items() if spec.get("files") == source.files]
+    if users:
+        raise Refused(
+            409,
+            "in_use",
+            f"the recipe reads it as '{users[0]}'",
+            where=source.files,
+            remedy="take it out of the recipe first",
+        )
+    original = Path(source.original.path)
+    source.delete()
+    original.unlink(missing_ok=True)
+
+
+def clear_leftovers() -> None:
+    """What killed processes left of imports (a chore)."""
+    media, store = Path(settings.MEDIA_ROOT), Path(settings.NEXAL_STORE)
+    chores.clear(Path(settings.FILE_UPLOAD_TEMP_DIR).glob("*"))
+    chores.clear(Path(gettempdir()).glob(f"{CHANNELS_PREFIX}*"))
+    chores.clear((store / LOCKS).glob("*.gone"), 60)
+    chores.clear(store.glob("*/*.part"))
+    kept = set(Source.objects.values_list("original", flat=True))
+    originals = (path for path in media.glob("originals/*/*") if str(path.relative_to(media)) not in kept)
+    chores.clear(originals)

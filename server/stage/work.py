@@ -5,6 +5,7 @@ will take before it begins, and asks it all the while whether the result is stil
 into the hall one after the other, by person and by cost, so that whoever asks for much waits, and not the others.
 """
 
+import math
 import os
 import threading
 import time
@@ -23,6 +24,8 @@ from nexal.work import Cost, Work, working
 
 LOOK_SECONDS = 0.05
 """How often it is looked, at the most, whether a client is still there."""
+WAIT_SECONDS = 0.1
+"""How often who waits for a turn looks whether it is still wanted."""
 LIGHT_SECONDS = 0.02
 """What takes less than this waits for nobody."""
 HEAVY_SECONDS = 1.0
@@ -69,59 +72,79 @@ class JobWork(Bounded):
 @dataclass(eq=False)
 class _Place:
     who: Any
-    seconds: float
+    cost: Cost
     arrived: int
+    called: threading.Event = field(default_factory=threading.Event)
 
 
-@dataclass
 class Hall:
-    """Lets `slots` requests compute at a time, of which all but one may be heavy.
+    """Lets `slots` requests compute at a time, of which all but one may be heavy, within `most_bytes` for all of them.
 
     Whose turn it is: who has fewest computing, then what takes least, then who came first.
     """
 
-    slots: int
-    _inside: list[_Place] = field(default_factory=list)
-    _waiting: list[_Place] = field(default_factory=list)
-    _changed: threading.Condition = field(default_factory=threading.Condition)
-    _arrivals: int = 0
+    def __init__(self, slots: int, most_bytes: float = math.inf) -> None:
+        self.slots = slots
+        self.most_bytes = most_bytes
+        self._inside: list[_Place] = []
+        self._waiting: list[_Place] = []
+        self._lock = threading.Lock()
+        self._arrivals = 0
 
-    def enter(self, who: Any, seconds: float, work: Work) -> _Place:
+    def enter(self, who: Any, cost: Cost, work: Work) -> _Place:
         """Wait for a place. Raises Refused where too many wait already, and Cancelled."""
-        with self._changed:
+        with self._lock:
             self._arrivals += 1
-            place = _Place(who, seconds, self._arrivals)
+            place = _Place(who, cost, self._arrivals)
             mine = sum(other.who == who for other in self._waiting)
             if mine >= WAITING_EACH or len(self._waiting) >= WAITING_ALL:
                 raise Refused(429, "busy", "too much is being computed already", remedy="try again in a moment")
             self._waiting.append(place)
-            try:
-                while not self._is_next(place):
-                    self._changed.wait(LOOK_SECONDS)
-                    work.check()
-                self._inside.append(place)
-            finally:
-                self._waiting.remove(place)
-                self._changed.notify_all()
+            self._call()
+        try:
+            # Who is called is inside already: nobody else is woken for it.
+            while not place.called.wait(WAIT_SECONDS):
+                work.check()
+        except BaseException:
+            with self._lock:
+                if place in self._waiting:
+                    self._waiting.remove(place)
+                else:
+                    self._inside.remove(place)
+                self._call()
+            raise
         return place
 
     def leave(self, place: _Place) -> None:
-        with self._changed:
+        with self._lock:
             self._inside.remove(place)
-            self._changed.notify_all()
+            self._call()
 
-    def _is_next(self, place: _Place) -> bool:
-        if len(self._inside) >= self.slots:
-            return False
-        computing = Counter(other.who for other in self._inside)
-        heavy = sum(other.seconds > HEAVY_SECONDS for other in self._inside)
-        may = [other for other in self._waiting if other.seconds <= HEAVY_SECONDS or heavy < max(1, self.slots - 1)]
-        return place is min(may, key=lambda other: (computing[other.who], other.seconds, other.arrived), default=None)
+    def _call(self) -> None:
+        """Let in whoever may come."""
+        while len(self._inside) < self.slots:
+            computing = Counter(other.who for other in self._inside)
+            heavy = sum(other.cost.seconds > HEAVY_SECONDS for other in self._inside)
+            full = heavy >= max(1, self.slots - 1)
+            room = self.most_bytes - sum(other.cost.bytes for other in self._inside)
+            may = [
+                other
+                for other in self._waiting
+                if (not full or other.cost.seconds <= HEAVY_SECONDS)
+                # Alone, everybody has room: what one may take is bounded besides.
+                and (other.cost.bytes <= room or not self._inside)
+            ]
+            if not may:
+                return
+            place = min(may, key=lambda other: (computing[other.who], other.cost.seconds, other.arrived))
+            self._waiting.remove(place)
+            self._inside.append(place)
+            place.called.set()
 
 
 @cache
 def hall() -> Hall:
-    return Hall((os.cpu_count() or 2) + 1)
+    return Hall((os.cpu_count() or 2) + 1, settings.NEXAL_HOUSE_BYTES)
 
 
 class RequestWork(Bounded):
@@ -149,7 +172,7 @@ class RequestWork(Bounded):
     def claim(self, cost: Cost) -> None:
         super().claim(cost)
         if self._place is None and cost.seconds > LIGHT_SECONDS:
-            self._place = hall().enter(self._who, cost.seconds, self)
+            self._place = hall().enter(self._who, cost, self)
 
     def end(self) -> None:
         if self._place is not None:

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import json
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
 
-from django.test import Client, override_settings
+from django.db import connection
+from django.test import Client, TransactionTestCase, override_settings
 from server_support import PASSWORD, ServerTest
 
-from accounts.models import FailedSignIn
+from accounts.models import SignInAttempt, User
 
 
 class SignIn(ServerTest):
@@ -37,7 +40,7 @@ class SignIn(ServerTest):
         answer = self.attempt(PASSWORD)
         self.assertEqual((answer.status_code, answer.json()["code"]), (429, "too_many"))
         self.assertEqual(self.attempt(PASSWORD, "viewer").status_code, 200)
-        FailedSignIn.objects.update(at="2020-01-01T00:00:00Z")
+        SignInAttempt.objects.update(at="2020-01-01T00:00:00Z")
         self.assertEqual(self.attempt(PASSWORD).status_code, 200)
 
     @override_settings(NEXAL_SIGN_IN_FAILURES=1)
@@ -45,6 +48,30 @@ class SignIn(ServerTest):
         for number in range(6):
             self.attempt("wrong", f"name{number}")
         self.assertEqual(self.attempt(PASSWORD).status_code, 429)
+
+    @override_settings(NEXAL_SIGN_IN_FAILURES=2)
+    def test_a_house_is_never_locked_out_by_one_of_its_own(self) -> None:
+        """Everybody behind one address, such as a proxy's; the owner has signed in from this browser before."""
+        browser = Client()
+        self.assertEqual(self.attempt(PASSWORD, client=browser).status_code, 200)
+        browser.delete("/api/session")
+        for number in range(20):
+            self.attempt("wrong", f"name{number}")
+            self.attempt("wrong", "owner")
+        self.assertEqual(self.attempt(PASSWORD, "viewer").status_code, 429)
+        self.assertEqual(self.attempt(PASSWORD, client=browser).status_code, 200)
+        # Its own failures count, and a sign for one person is none for another.
+        for _ in range(2):
+            self.assertEqual(self.attempt("wrong", client=browser).status_code, 401)
+        self.assertEqual(self.attempt(PASSWORD, client=browser).status_code, 429)
+        self.assertEqual(self.attempt(PASSWORD, "viewer", client=browser).status_code, 429)
+
+    @override_settings(NEXAL_SIGN_IN_FAILURES=2)
+    def test_one_name_cannot_be_tried_from_everywhere(self) -> None:
+        for number in range(8):
+            client = Client(REMOTE_ADDR=f"10.0.0.{number}")
+            self.assertEqual(self.attempt("wrong", client=client).status_code, 401)
+        self.assertEqual(self.attempt(PASSWORD, client=Client(REMOTE_ADDR="10.0.0.99")).status_code, 429)
 
     def test_changes_need_the_token(self) -> None:
         client = Client(enforce_csrf_checks=True)
@@ -56,6 +83,23 @@ class SignIn(ServerTest):
         self.assertEqual(answer.status_code, 200)
         self.assertEqual(client.post("/api/projects", "{}", content_type="application/json").status_code, 403)
         self.assertEqual(client.delete("/api/session").status_code, 403)
+
+
+class Together(TransactionTestCase):
+    @override_settings(NEXAL_SIGN_IN_FAILURES=5)
+    def test_many_at_once_are_counted_before_their_passwords_are_looked_at(self) -> None:
+        User.objects.create_user("owner", password=PASSWORD)
+        body = json.dumps({"username": "owner", "password": "wrong"})
+
+        def attempt(_: int) -> int:
+            try:
+                return Client().post("/api/session", body, content_type="application/json").status_code
+            finally:
+                connection.close()
+
+        with ThreadPoolExecutor(12) as pool:
+            ends = Counter(pool.map(attempt, range(24)))
+        self.assertEqual(ends, {401: 5, 429: 19})
 
 
 class Answers(ServerTest):

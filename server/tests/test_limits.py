@@ -89,11 +89,11 @@ class Turns(SimpleTestCase):
         self.order: list[str] = []
         self.threads: list[threading.Thread] = []
 
-    def come(self, who: str, seconds: float, name: str, work: Work | None = None) -> None:
+    def come(self, who: str, seconds: float, name: str, work: Work | None = None, size: float = 0) -> None:
         """Somebody waits, comes in, and goes when told."""
 
         def wait() -> None:
-            place = self.hall.enter(who, seconds, work or Work())
+            place = self.hall.enter(who, Cost(size, seconds), work or Work())
             self.order.append(name)
             self.hall.leave(place)
 
@@ -109,21 +109,21 @@ class Turns(SimpleTestCase):
         return self.order
 
     def test_who_has_least_computing_then_what_takes_least_then_who_came_first(self) -> None:
-        first, second = (self.hall.enter(who, 0.5, Work()) for who in ("ada", "ada"))
+        first, second = (self.hall.enter(who, Cost(0, 0.5), Work()) for who in ("ada", "ada"))
         self.hall.slots = 1
         self.come("ada", 0.1, "ada quick")
         self.come("bo", 0.6, "bo slow")
         self.come("bo", 0.2, "bo quick")
         self.come("bo", 0.2, "bo quick, later")
         self.hall.leave(second)
+        self.assertEqual(self.order, [])
         self.hall.slots = 2
-        with self.hall._changed:
-            self.hall._changed.notify_all()
+        self.hall.leave(self.hall.enter("cy", Cost(0, 0.01), Work()))
         self.assertEqual(self.joined(), ["bo quick", "bo quick, later", "bo slow", "ada quick"])
         self.hall.leave(first)
 
     def test_heavy_work_leaves_a_place_for_what_is_quick(self) -> None:
-        heavy = self.hall.enter("ada", 5, Work())
+        heavy = self.hall.enter("ada", Cost(0, 5), Work())
         self.come("bo", 5, "heavy")
         self.come("bo", 0.1, "quick")
         deadline = time.monotonic() + 10
@@ -133,20 +133,32 @@ class Turns(SimpleTestCase):
         self.hall.leave(heavy)
         self.assertEqual(self.joined(), ["quick", "heavy"])
 
+    def test_what_all_take_together_is_bounded(self) -> None:
+        self.hall.slots, self.hall.most_bytes = 3, 100
+        large = self.hall.enter("ada", Cost(70, 0.1), Work())
+        self.come("bo", 0.1, "large", size=60)
+        self.come("bo", 0.5, "small", size=30)
+        self.threads[1].join(10)
+        self.assertEqual(self.order, ["small"])
+        self.hall.leave(large)
+        self.assertEqual(self.joined(), ["small", "large"])
+        # What is larger than all may take together is let in alone.
+        self.hall.leave(self.hall.enter("ada", Cost(500, 0.1), Work()))
+
     def test_who_gives_up_waits_no_more_and_too_many_are_refused(self) -> None:
-        places = [self.hall.enter("ada", 0.1, Work()) for _ in range(2)]
+        places = [self.hall.enter("ada", Cost(0, 0.1), Work()) for _ in range(2)]
 
         class GivenUp(Work):
             def check(self) -> None:
                 raise Cancelled("was given up")
 
         with self.assertRaises(Cancelled):
-            self.hall.enter("bo", 0.1, GivenUp())
+            self.hall.enter("bo", Cost(0, 0.1), GivenUp())
         self.assertEqual(self.hall._waiting, [])
         for number in range(WAITING_EACH):
             self.come("bo", 0.1, f"bo {number}")
         with self.assertRaises(Refused) as refused:
-            self.hall.enter("bo", 0.1, Work())
+            self.hall.enter("bo", Cost(0, 0.1), Work())
         self.assertEqual(refused.exception.status, 429)
         self.come("cy", 0.1, "cy")
         for place in places:

@@ -73,6 +73,11 @@ class History(ServerTest):
         self.api.post(f"/api/shots/{self.shot.pk}/deliverables", {"name": "cut", "spec": spec})
         answer = self.api.get(f"/api/shots/{self.shot.pk}/recipe")
         self.assertIn('filename="040_moth_r2.json"', answer["Content-Disposition"])
+        self.shot.name = '月 "quoted"\u202e; x=y'
+        self.shot.save()
+        header = self.api.get(f"/api/shots/{self.shot.pk}/recipe")["Content-Disposition"]
+        self.assertTrue(header.isascii())
+        self.assertRegex(header, r"^attachment; filename\*=utf-8''%E6%9C%88_[\w%]+_r2\.json$")
         recipe = json.loads(answer.content)
         self.assertEqual(recipe["outputs"], {"cut": spec})
         self.assertEqual(recipe["steps"], self.story()["steps"])

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import tempfile
 from io import BytesIO
 from pathlib import Path
 from typing import Any
@@ -15,9 +16,10 @@ from PIL import Image
 from PIL.PngImagePlugin import PngInfo
 from server_support import ServerTest, exr_bytes, plate
 
+from jobs import chores
 from jobs.services import resume
 from nexal.errors import DiskError, FormatError
-from nexal.formats.store import fingerprint
+from nexal.formats.store import LOCKS, fingerprint
 from sources.models import Source, SourceState
 from sources.services import library, stored
 
@@ -176,6 +178,56 @@ class Imports(ServerTest):
         self.assertEqual((answer.status_code, answer.json()["code"]), (409, "name_taken"))
         folder = Path(Source.objects.first().original.path).parent
         self.assertEqual(len(list(folder.iterdir())), Source.objects.count())
+
+    def test_ten_uploads_of_one_name_give_ten_sources(self) -> None:
+        rows = [self.upload("moth.exr") for _ in range(10)]
+        self.assertEqual(len({row["files"] for row in rows}), 10)
+
+    def test_a_source_that_is_not_read_is_deleted_with_its_file(self) -> None:
+        source = Source.objects.get(pk=self.upload()["id"])
+        self.save(self.story())
+        path = f"/api/shots/{self.shot.pk}/sources/{source.pk}"
+        refused = self.api.send("DELETE", path)
+        self.assertEqual((refused.status_code, refused.json()["code"]), (409, "in_use"))
+        self.save({"nexal": 1})
+        self.assertEqual(self.api.send("DELETE", path).status_code, 204)
+        self.assertFalse(Path(source.original.path).exists())
+        self.assertEqual(self.api.get(f"/api/shots/{self.shot.pk}/sources").json(), [])
+        # Earlier revisions are still there, and say what they lack.
+        self.api.post(f"/api/shots/{self.shot.pk}/undo", {"head": 3})
+        self.assertIn("import its file", self.seen("moth.exr").json()["remedy"])
+
+    def test_room_is_looked_at_before_a_file_comes(self) -> None:
+        path = f"/api/shots/{self.shot.pk}/upload-tickets"
+        self.assertTrue(self.api.post(path, {"bytes": 5_000_000}).json()["ticket"])
+        with mock.patch("sources.tickets.shutil.disk_usage", return_value=mock.Mock(free=300 << 20)):
+            answer = self.api.post(path, {"bytes": 50_000_000})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (507, "disk"))
+        self.assertIn("368 MB", answer.json()["message"])
+        answer = self.api.post(path, {"bytes": 1 << 50})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (413, "too_large"))
+
+    def test_what_killed_processes_left_is_cleared_by_age_and_nothing_else(self) -> None:
+        source = Source.objects.get(pk=self.upload()["id"])
+        original = Path(source.original.path)
+        uploads = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        old = [
+            uploads / "tmpabc.upload",
+            original.with_name("nobody.exr"),
+            library().folder / LOCKS / "digest.1-2.gone",
+            stored(source).folder / "c0001.npy.1-2.part",
+        ]
+        young = [original.with_name("coming.exr"), uploads / "tmpdef.upload"]
+        for path in [*old, *young]:
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(b"x")
+        for path in [*old, original]:
+            os.utime(path, (1, 1))
+        with override_settings(FILE_UPLOAD_TEMP_DIR=uploads):
+            chores.run_all()
+        self.assertEqual([path.exists() for path in old], [False] * 4)
+        self.assertEqual([path.exists() for path in [*young, original]], [True] * 3)
+        self.assertTrue(stored(source).complete)
 
     def test_a_full_disk_is_told(self) -> None:
         full = OSError(28, "No space left on device")

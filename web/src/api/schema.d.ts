@@ -195,7 +195,11 @@ export interface paths {
         get: operations["sources_api_source"];
         put?: never;
         post?: never;
-        delete?: never;
+        /**
+         * Remove
+         * @description Delete a source that the recipe does not read, with its file.
+         */
+        delete: operations["sources_api_remove"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2519,6 +2523,27 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["SourceWhole"];
                 };
+            };
+        };
+    };
+    sources_api_remove: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                source_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

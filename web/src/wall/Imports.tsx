@@ -1,34 +1,57 @@
-import { TriangleAlert } from "lucide-react";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { Trash2, TriangleAlert } from "lucide-react";
+import { useState } from "react";
 
-import type { SourceRow } from "@/api/client";
+import { type SourceRow, api, got, problemOf } from "@/api/client";
 import { type Recipe, sourcesOf } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
+import { Modal } from "@/parts/Modal";
 import { useDraft } from "@/shot/draft";
 import { addSource, useUploads } from "@/shot/sources";
 
 /** What is on its way in, what went wrong with it, and what was imported but is not in the recipe. */
 export function Imports({
+  shot,
   recipe,
   sources,
   writable,
 }: {
+  shot: number;
   recipe: Recipe;
   sources: SourceRow[];
   writable: boolean;
 }) {
   const { rows, drop } = useUploads();
   const edit = useDraft((state) => state.edit);
+  const client = useQueryClient();
+  const [leaving, setLeaving] = useState<SourceRow | null>(null);
   const used = Object.values(sourcesOf(recipe)).map((spec) => spec.files);
   const coming = rows.map((row) => row.source);
   const unused = sources.filter(
-    (row) => row.state === "ready" && !used.includes(row.files) && !coming.includes(row.id),
+    (row) =>
+      (row.state === "ready" || row.state === "failed") &&
+      !used.includes(row.files) &&
+      !coming.includes(row.id),
   );
+  const remove = useMutation({
+    mutationFn: (source: number) =>
+      got(
+        api.DELETE("/api/shots/{shot_id}/sources/{source_id}", {
+          params: { path: { shot_id: shot, source_id: source } },
+        }),
+      ),
+    onSuccess: () => setLeaving(null),
+    onSettled: () => client.invalidateQueries({ queryKey: ["sources", shot] }),
+  });
   return (
     <div className="max-h-56 shrink-0 overflow-y-auto px-3">
       {rows.map((row) => {
         const source = sources.find((entry) => entry.id === row.source);
         const unpacked = source?.channels ? source.done / source.channels : 0;
+        // It waits for room on the server's disk.
+        if (source?.problem && source.state === "waiting")
+          return <Message key={row.key} problem={source.problem} />;
         if (row.problem)
           return (
             <div key={row.key} className="mb-2">
@@ -83,7 +106,17 @@ export function Imports({
             <span className="truncate" title="Imported, but not in the recipe">
               {row.files}
             </span>
-            <Button onClick={() => edit((before) => addSource(before, row.files)[0])}>Use</Button>
+            <span className="flex shrink-0 gap-1">
+              <Button onClick={() => edit((before) => addSource(before, row.files)[0])}>Use</Button>
+              <Button
+                quiet
+                aria-label={`Delete ${row.files}`}
+                title="Delete the file"
+                onClick={() => setLeaving(row)}
+              >
+                <Trash2 size={12} />
+              </Button>
+            </span>
           </div>
         ))}
       {sources
@@ -94,6 +127,21 @@ export function Imports({
             {row.files}: {row.warnings.join("; ")}
           </p>
         ))}
+      {leaving && (
+        <Modal title={`Delete ${leaving.files}`} open onClose={() => setLeaving(null)}>
+          <p className="mb-4 text-[12px] text-dim">
+            The file goes from the server, and earlier revisions that read it cannot be seen any more until it
+            is imported again. This cannot be undone.
+          </p>
+          {remove.error && <Message problem={problemOf(remove.error)} />}
+          <div className="flex justify-end gap-2">
+            <Button onClick={() => setLeaving(null)}>Keep it</Button>
+            <Button main disabled={remove.isPending} onClick={() => remove.mutate(leaving.id)}>
+              Delete
+            </Button>
+          </div>
+        </Modal>
+      )}
     </div>
   );
 }

@@ -119,7 +119,7 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
           </>
         )}
       </div>
-      <Imports recipe={recipe} sources={sources} writable={writable} />
+      <Imports shot={shot} recipe={recipe} sources={sources} writable={writable} />
       <div className="relative min-h-0 grow">
         {sticky?.kind === "heading" && rows.length > 0 && (
           <div className="absolute inset-x-0 top-0 z-10 bg-panel px-3">

@@ -27,7 +27,6 @@ from nexal.formats.writing import provenance, write
 from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, worded_file
 
-
 SESSION_PREFIX, ALIVE = "nexal-session-", "alive"
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import json
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from tempfile import TemporaryDirectory
 
 from django.db import connection
 from django.test import Client, TransactionTestCase, override_settings
@@ -109,6 +111,15 @@ class Answers(ServerTest):
         self.assertEqual(policy["default-src"], "'none'")
         self.assertEqual(policy["script-src"], "'self'")
         self.assertEqual((answer["X-Frame-Options"], answer["X-Content-Type-Options"]), ("DENY", "nosniff"))
+
+    def test_static_files_carry_them_too(self) -> None:
+        folder = Path(self.enterContext(TemporaryDirectory()))
+        (folder / "a.js").write_text("1")
+        with override_settings(STATIC_ROOT=folder, WHITENOISE_AUTOREFRESH=False, WHITENOISE_USE_FINDERS=False):
+            answer = Client().get("/static/a.js")
+        self.assertEqual((answer.status_code, answer["X-Content-Type-Options"]), (200, "nosniff"))
+        self.assertIn("default-src 'none'", answer["Content-Security-Policy"])
+        self.assertFalse(answer.has_header("Access-Control-Allow-Origin"))
 
     def test_every_error_has_the_one_shape(self) -> None:
         for answer in (

@@ -7,6 +7,7 @@ import json
 
 from server_support import ServerTest
 
+from projects.models import Shot
 from recipes.models import Revision
 from recipes.sentences import sentence
 
@@ -73,8 +74,7 @@ class History(ServerTest):
         self.api.post(f"/api/shots/{self.shot.pk}/deliverables", {"name": "cut", "spec": spec})
         answer = self.api.get(f"/api/shots/{self.shot.pk}/recipe")
         self.assertIn('filename="040_moth_r2.json"', answer["Content-Disposition"])
-        self.shot.name = '月 "quoted"\u202e; x=y'
-        self.shot.save()
+        Shot.objects.filter(pk=self.shot.pk).update(name='月 "quoted"\u202e; x=y')
         header = self.api.get(f"/api/shots/{self.shot.pk}/recipe")["Content-Disposition"]
         self.assertTrue(header.isascii())
         self.assertRegex(header, r"^attachment; filename\*=utf-8''%E6%9C%88_[\w%]+_r2\.json$")

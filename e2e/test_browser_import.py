@@ -103,6 +103,34 @@ class Imports(BrowserTest):
         page.get_by_role("button", name="Use", exact=True).click()
         self.wait_for(lambda: "house" in self.recipe()["sources"])
 
+    def test_what_is_not_in_the_recipe_is_deleted_after_asking(self) -> None:
+        page = self.page
+        self.menu_remove("house")
+        page.get_by_role("button", name="Remove", exact=True).click()
+        page.get_by_role("button", name="Delete house.exr").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_text("cannot be undone").wait_for()
+        dialog.get_by_role("button", name="Keep it").click()
+        dialog.wait_for(state="hidden")
+        page.get_by_role("button", name="Delete house.exr").click()
+        dialog.get_by_role("button", name="Delete", exact=True).click()
+        dialog.wait_for(state="hidden")
+        page.get_by_role("button", name="Delete house.exr").wait_for(state="hidden")
+        self.assertEqual([row.files for row in self.shot.sources.all()], ["moth.exr"])
+
+    def test_a_source_that_could_not_be_read_is_read_again(self) -> None:
+        page = self.page
+        problem = {"code": "given_up", "message": "its unpacking was cut off", "where": "moth.exr", "remedy": "again"}
+        self.shot.sources.filter(files="moth.exr").update(state="failed", problem=problem)
+        page.reload()
+        page.locator('[data-item="moth"]').click()
+        panel = page.get_by_label("Source", exact=True)
+        panel.get_by_text("its unpacking was cut off").wait_for()
+        panel.get_by_role("button", name="Read it again").click()
+        panel.get_by_text("its unpacking was cut off").wait_for(state="hidden")
+        self.wait_for(lambda: self.shot.sources.get(files="moth.exr").state == "ready")
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+
     def menu_remove(self, item: str) -> None:
         self.page.get_by_role("button", name=f"More for {item}").click()
         self.page.get_by_role("menuitem", name="Remove").click()

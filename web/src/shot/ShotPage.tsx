@@ -36,7 +36,7 @@ import { useDraft } from "./draft";
 import { Help } from "./Help";
 import { Leaving } from "./Leaving";
 import { useMarks } from "./marks";
-import { useImport } from "./sources";
+import { useArrivals, useImport } from "./sources";
 import { TopBar } from "./TopBar";
 import { useKeys } from "./useKeys";
 import { useTouchKey } from "./useTouchKey";
@@ -180,6 +180,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     show: (address) => choose(address.split(".")[0]!),
   });
 
+  useArrivals();
   useTouchKey(writable && bench === "mattes");
 
   const common = { shot: whole.id, recipe, items, item, writable, onPut: put };

@@ -1,8 +1,10 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef } from "react";
 import { create } from "zustand";
 
 import { ApiError, type Problem, type SourceRow, api, csrf, got } from "@/api/client";
 import { freeName, type Recipe, sourcesOf } from "@/api/recipe";
+import { useView } from "@/stage/viewState";
 
 import { useDraft } from "./draft";
 
@@ -21,6 +23,24 @@ export function useDraftSources(): SourceRow[] {
 }
 
 const NONE: SourceRow[] = [];
+
+/** Once a source can be read that could not before, whatever was refused for it is asked for again. */
+export function useArrivals(): void {
+  const client = useQueryClient();
+  const rows = useDraftSources();
+  const before = useRef<Map<number, string>>(new Map());
+  useEffect(() => {
+    const arrived = rows.some((row) => {
+      const state = before.current.get(row.id);
+      return row.state === "ready" && state !== undefined && state !== "ready";
+    });
+    before.current = new Map(rows.map((row) => [row.id, row.state]));
+    if (!arrived) return;
+    void client.invalidateQueries({ queryKey: ["items", useDraft.getState().shot] });
+    void client.refetchQueries({ predicate: (query) => query.state.status === "error" });
+    useView.getState().change({ arrivals: useView.getState().arrivals + 1 });
+  }, [rows, client]);
+}
 
 export interface Upload {
   key: number;

@@ -51,7 +51,9 @@ class Parser(HTTPRequestParser):
 
         super().parse_header(header_plus)
         self.adj = copy.copy(self.adj)
-        self.adj.max_request_body_size = largest_body(self.command, self.path, self.headers.get("X_NEXAL_UPLOAD", ""))
+        found: Any = self
+        ticket = self.headers.get("X_NEXAL_UPLOAD", "")
+        self.adj.max_request_body_size = largest_body(found.command, found.path, ticket)
 
     def late(self, now: float) -> bool:
         """Whether it has taken too long to arrive."""
@@ -65,9 +67,10 @@ class Channel(HTTPChannel):
 class Server(TcpWSGIServer):
     channel_class = Channel
 
-    def maintenance(self, now: float) -> None:
+    def maintenance(self, now: Any) -> None:
         super().maintenance(now)
-        for channel in list(self.active_channels.values()):
+        channels: Any = self.active_channels
+        for channel in list(channels.values()):
             request = channel.request
             if request is not None and not channel.requests and request.late(now):
                 channel.will_close = True

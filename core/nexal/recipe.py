@@ -221,6 +221,8 @@ def load_recipe(path: Path) -> Recipe:
         raise RecipeError("there is no such file", where=str(path), remedy="check the path") from None
     except (OSError, UnicodeDecodeError) as error:
         raise RecipeError(f"cannot be read ({error})", where=str(path), remedy="give a JSON text file") from None
+    except RecursionError:
+        raise RecipeError("is nested too deeply", where=str(path), remedy="give a recipe") from None
     except json.JSONDecodeError as error:
         raise RecipeError(
             f"is not JSON: {error.msg} in line {error.lineno}, column {error.colno}",

@@ -241,6 +241,36 @@ class Killed(CoreTest):
         self.assertTrue(library.unpack(picture, "a").complete)
 
 
+class Cleared(CoreTest):
+    def test_halves_go_and_what_is_whole_or_being_made_stays(self) -> None:
+        script = "import sys; from nexal.formats.locks import acquire; from pathlib import Path; "
+        script += "acquire(Path(sys.argv[1])); print('held', flush=True); sys.stdin.read()"
+        folder = self.folder()
+        library = Library(folder)
+        for digest in ("whole", "half", "coming"):
+            made(library, digest)
+            library._making_path(digest).parent.mkdir(exist_ok=True)
+            library._making_path(digest).touch()
+        for digest in ("half", "coming"):
+            (folder / digest / COMPLETE).unlink()
+        (folder / LOCKS / "x.1-2.gone").mkdir()
+        other = subprocess.Popen(
+            [sys.executable, "-c", script, str(library._making_path("coming"))],
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        assert other.stdout
+        self.assertEqual(other.stdout.readline(), "held\n")
+        library.clear()
+        self.assertEqual({path.name for path in folder.iterdir()}, {"whole", "coming", LOCKS})
+        other.kill()
+        other.communicate()
+        library.clear()
+        self.assertEqual({path.name for path in folder.iterdir()}, {"whole", LOCKS})
+        self.assertEqual({path.name for path in (folder / LOCKS).iterdir()}, {"whole.making"})
+
+
 class Locks(CoreTest):
     def test_who_waited_for_a_deleted_lock_takes_the_new_one(self) -> None:
         path = self.folder() / "lock"

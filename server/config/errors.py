@@ -4,6 +4,7 @@ import logging
 from typing import Any
 
 from django.core.exceptions import BadRequest, RequestDataTooBig, SuspiciousOperation
+from django.db import OperationalError
 from django.http import Http404, HttpRequest, HttpResponse
 from django.http.multipartparser import MultiPartParserError
 from ninja import Field, NinjaAPI, Schema
@@ -38,6 +39,10 @@ def problem_of(error: NexalError) -> Problem:
 
 STATUS = {"cancelled": 409, "pending": 409, "disk": 507, "too_much": 413}
 """HTTP status by an error's code, where it is not 422."""
+DATABASE_FULL = (1021, 1041, 1114)
+"""What MariaDB calls a disk, or a table, without room."""
+DATABASE_GONE = (1040, 1053, 2002, 2003, 2006, 2013)
+"""What it calls being stopped, unreachable, or asked by too many."""
 
 
 class Refused(NexalError):
@@ -114,6 +119,23 @@ def install(api: NinjaAPI) -> None:
         if error.errno in NO_ROOM:
             return _own(request, DiskError("this cannot be kept"))
         return _unforeseen(request, error)
+
+    @api.exception_handler(OperationalError)
+    def _database(request: HttpRequest, error: OperationalError) -> HttpResponse:
+        code = error.args[0] if error.args else 0
+        if code in DATABASE_FULL:
+            return _own(request, DiskError("this cannot be saved"))
+        log.error("the database at %s: %s", request.path, error)
+        if code not in DATABASE_GONE:
+            return _unforeseen(request, error)
+        return answer(
+            api,
+            request,
+            503,
+            code="unavailable",
+            message="the database does not answer",
+            remedy="your work is kept in the browser; it is tried again",
+        )
 
     @api.exception_handler(Exception)
     def _unforeseen(request: HttpRequest, error: Exception) -> HttpResponse:

@@ -14,7 +14,7 @@ from config.errors import Refused, problem_of
 from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
 from jobs import chores
 from jobs import services as jobs
-from nexal.errors import NexalError
+from nexal.errors import NO_ROOM, DiskError, NexalError
 from nexal.file_names import plain
 from nexal.formats.reading import StoredSource
 from nexal.formats.targets import target_of
@@ -116,7 +116,8 @@ def _render_frames(render: Render) -> bool:
         try:
             frame.file = _render_frame(render, frame.frame)
             frame.state, frame.error = RenderState.DONE, {}
-        except NexalError as error:
+        except (NexalError, OSError) as caught:
+            error = _told(caught)
             failed = True
             frame.state = RenderState.FAILED
             frame.error = problem_of(error).dict()
@@ -127,6 +128,15 @@ def _render_frames(render: Render) -> bool:
             shutil.rmtree(render_folder(render.pk), ignore_errors=True)
             return False
     return failed
+
+
+def _told(error: NexalError | OSError) -> NexalError:
+    """A full disk in our words; other faults of the system are none that a user can do anything about."""
+    if isinstance(error, NexalError):
+        return error
+    if error.errno not in NO_ROOM:
+        raise error
+    return DiskError("the file cannot be written")
 
 
 def _render_frame(render: Render, frame: int) -> str:

@@ -16,7 +16,7 @@ from jobs import services as jobs
 from nexal.errors import NO_ROOM, DiskError, NexalError
 from nexal.file_names import free, plain
 from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, reassemble
-from nexal.formats.store import LOCKS, Library, fingerprint
+from nexal.formats.store import Library, fingerprint
 from nexal.formats.stored import StoredFile
 from projects.models import Shot
 from sources.models import Source, SourceState
@@ -218,11 +218,10 @@ def remove(source: Source) -> None:
 
 def clear_leftovers() -> None:
     """What killed processes left of imports (a chore)."""
-    media, store = Path(settings.MEDIA_ROOT), Path(settings.NEXAL_STORE)
+    media = Path(settings.MEDIA_ROOT)
     chores.clear(Path(settings.FILE_UPLOAD_TEMP_DIR).glob("*"))
     chores.clear(Path(gettempdir()).glob(f"{CHANNELS_PREFIX}*"))
-    chores.clear((store / LOCKS).glob("*.gone"), 60)
-    chores.clear(store.glob("*/*.part"))
+    library().clear()
     kept = set(Source.objects.values_list("original", flat=True))
     originals = (path for path in media.glob("originals/*/*") if str(path.relative_to(media)) not in kept)
     chores.clear(originals)

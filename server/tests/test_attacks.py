@@ -8,8 +8,10 @@ import os
 import random
 import time
 from typing import Any
+from unittest import mock
 
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.db import OperationalError
 from server_support import ServerTest, exr_bytes, plate
 from test_rights import MARKS, SUM, TEXTURE
 
@@ -132,6 +134,36 @@ class Bodies(ServerTest):
             body["recipe"] = {"nexal": 1, "steps": steps}
             answer = self.api.post(f"/api/shots/{self.shot.pk}/{route}", body)
             self.assertEqual((answer.status_code, "500 items" in answer.json()["message"]), (422, True))
+
+    def test_a_database_without_room_or_without_life_is_told(self) -> None:
+        body = {"parent": 1, "recipe": {"nexal": 1}}
+        for code, status, word in ((1021, 507, "disk"), (1114, 507, "disk"), (2006, 503, "unavailable")):
+            fault = OperationalError(code, "made to fail")
+            with self.subTest(code), mock.patch("recipes.services.save", side_effect=fault):
+                answer = self.api.post(f"/api/shots/{self.shot.pk}/revisions", body)
+                self.assertEqual((answer.status_code, answer.json()["code"]), (status, word))
+
+    def test_names_that_the_database_takes_for_one_are_told(self) -> None:
+        path = f"/api/projects/{self.project.pk}/shots"
+        self.assertEqual(self.api.post(path, {"name": "Moth"}).status_code, 200)
+        for name in ("moth", "möth", "MOTH"):
+            answer = self.api.post(path, {"name": name})
+            self.assertEqual(answer.status_code, 409, answer.content)
+
+    def test_manifests_of_any_shape(self) -> None:
+        path = f"/api/shots/{self.shot.pk}/sources/reassembled"
+        for content in (
+            b"[" * 50_000,
+            b'{"a":' * 5000 + b"1" + b"}" * 5000,
+            b"\xff",
+            b"{}",
+            b'{"nexal_channels": 1e999}',
+        ):
+            files = [SimpleUploadedFile("x.channels.json", content), SimpleUploadedFile("a.png", b"x")]
+            with self.subTest(content[:20]):
+                answer = self.api.client.post(path, {"files": files})
+                self.assertEqual(answer.status_code, 422, answer.content[:200])
+                self.assertTrue(answer.json()["remedy"])
 
     def test_a_long_chain_on_a_fresh_server(self) -> None:
         steps: list[dict[str, Any]] = [{"name": "n", "op": "noise", "set": {"width": 16, "height": 16}}]

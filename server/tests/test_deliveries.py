@@ -13,6 +13,7 @@ from unittest import mock
 import numpy as np
 from server_support import ServerTest, plate
 
+from deliveries import services
 from deliveries.models import Render, RenderedFrame, RenderState
 from deliveries.services import frame_path, render_folder
 from deliveries.services import run as run_render
@@ -103,6 +104,13 @@ class Deliver(ServerTest):
         self.assertEqual((frame.state, Path(frame.file).name), ("done", "two.exr"))
         self.assertEqual(self.download(waiting)[:4], b"\x76\x2f\x31\x01")
         self.assertEqual(self.render(deliverable)["frames"][0]["file"], "other.png")
+
+    def test_a_disk_without_room_is_told_and_nothing_is_blamed(self) -> None:
+        deliverable = services.create(self.shot, "full", {"from": "cut", "file": "cut.exr"})
+        with mock.patch("deliveries.services.render_output", side_effect=OSError(28, "No space left on device")):
+            render = services.start(deliverable, self.owner.pk)
+        frame = render.frames.get()
+        self.assertEqual((frame.state, frame.error["code"]), ("failed", "disk"))
 
     def test_a_removed_deliverable_takes_its_files_along(self) -> None:
         kept, gone = self.make("kept"), self.make("gone")

@@ -214,13 +214,14 @@ class Imports(ServerTest):
         old = [
             uploads / "tmpabc.upload",
             original.with_name("nobody.exr"),
-            library().folder / LOCKS / "digest.1-2.gone",
-            stored(source).folder / "c0001.npy.1-2.part",
+            library().folder / LOCKS / "digest.1-2.gone" / "c0000.npy",
+            library().folder / "half" / "c0001.npy.1-2.part",
         ]
         young = [original.with_name("coming.exr"), uploads / "tmpdef.upload"]
         for path in [*old, *young]:
             path.parent.mkdir(parents=True, exist_ok=True)
             path.write_bytes(b"x")
+        (library().folder / LOCKS / "half.making").touch()
         for path in [*old, original]:
             os.utime(path, (1, 1))
         with override_settings(FILE_UPLOAD_TEMP_DIR=uploads):

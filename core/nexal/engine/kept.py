@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import os
 import threading
+from contextlib import suppress
 from pathlib import Path
 
 import numpy as np
 
+from nexal.errors import NO_ROOM
 from nexal.picture import Plane
 
 
@@ -33,13 +35,21 @@ class Kept:
         return self._path(key).exists()
 
     def put(self, key: str, plane: Plane) -> None:
-        """Write the plane under a temporary name first, so that a half-written file is never found."""
+        """Write the plane under a temporary name first, so that a half-written file is never found.
+
+        A disk without room keeps nothing, and nobody from their result.
+        """
         self.folder.mkdir(parents=True, exist_ok=True)
         path = self._path(key)
         unfinished = path.with_suffix(f".{os.getpid()}-{threading.get_ident()}.part")
-        with unfinished.open("wb") as file:
-            np.save(file, plane)
-        unfinished.replace(path)
+        try:
+            with unfinished.open("wb") as file:
+                np.save(file, plane)
+            unfinished.replace(path)
+        except OSError as error:
+            unfinished.unlink(missing_ok=True)
+            if error.errno not in NO_ROOM:
+                raise
         with self._lock:
             self._shrink()
 
@@ -47,7 +57,11 @@ class Kept:
         return self.folder / f"{key}.npy"
 
     def _shrink(self) -> None:
-        found = sorted((file.stat().st_mtime, file.stat().st_size, file) for file in self.folder.glob("*.npy"))
+        found = []
+        for file in self.folder.glob("*.npy"):
+            with suppress(FileNotFoundError):
+                found.append((file.stat().st_mtime, file.stat().st_size, file))
+        found.sort()
         held = sum(size for _, size, _ in found)
         for _, size, file in found[:-1]:
             if held <= self.limit:

@@ -65,7 +65,7 @@ def read_manifest(text: str | bytes, where: str) -> Manifest:
     """Raises FormatError for what is no manifest."""
     try:
         data = json.loads(text)
-    except ValueError:
+    except (ValueError, RecursionError):
         raise FormatError(
             "is not JSON", where=where, remedy="give the manifest that was written with the files"
         ) from None

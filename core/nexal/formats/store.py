@@ -126,6 +126,25 @@ class Library:
                 if file is not None:
                     os.close(file)
 
+    def clear(self) -> None:
+        """Delete what killed processes left: halves that nobody writes, and locks of what is not there."""
+        for gone in (self.folder / LOCKS).glob("*.gone"):
+            shutil.rmtree(gone, ignore_errors=True)
+        for path in (self.folder / LOCKS).glob("*.making"):
+            digest = path.stem
+            making = acquire(path, wait=False)
+            if making is None:
+                continue
+            stored = self.stored(digest)
+            if not stored.complete:
+                shutil.rmtree(stored.folder, ignore_errors=True)
+                using = acquire(self._using_path(digest), wait=False)
+                if using is not None:
+                    self._using_path(digest).unlink(missing_ok=True)
+                    os.close(using)
+                path.unlink(missing_ok=True)
+            os.close(making)
+
     def close(self) -> None:
         """Nothing is in use by this library any more."""
         with self._lock:

@@ -54,15 +54,58 @@ class Lineage(BrowserTest):
         page = self.page
         self.menu("matte", "Duplicate")
         self.wait_for(lambda: self.names() == ["pull", "core", "matte", "matte_2", "cut", "comp"])
-        self.menu("matte_2", "Move later")
+        self.menu("matte_2", "Move right")
         self.wait_for(lambda: self.names()[4] == "matte_2")
+        page.locator('[data-item="matte_2"][aria-current="true"]').wait_for()
         self.menu("matte_2", "Delete")
         self.wait_for(lambda: "matte_2" not in self.names())
-        self.menu("core", "Move later")
-        self.wait_for(lambda: self.names()[:3] == ["pull", "matte", "core"])
-        page.get_by_label("Lineage").get_by_role("button", name="matte, invert, with a fault").wait_for()
-        self.choose_item(page, "matte")
-        page.get_by_label("Bench").get_by_role("alert").get_by_text("circle").wait_for()
+        # The step on its left comes into focus, and the address follows.
+        page.locator('[data-item="cut"][aria-current="true"]').wait_for()
+        page.wait_for_url("**item=cut*")
+
+    def test_a_step_never_passes_what_it_hangs_on(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="More for core").click()
+        left = page.get_by_role("menuitem", name="Stays right of pull")
+        self.assertEqual(left.get_attribute("aria-disabled"), "true")
+        page.get_by_role("menuitem", name="Stays left of matte").wait_for()
+        page.keyboard.press("Escape")
+
+    def test_dialogs_have_the_focus_where_one_types(self) -> None:
+        page = self.page
+        focused = "document.activeElement.tagName + ' ' + (document.activeElement.getAttribute('aria-label') ?? '')"
+        self.menu("core", "Rename")
+        page.get_by_role("dialog").wait_for()
+        page.keyboard.type("My Core")
+        self.assertEqual(page.get_by_role("dialog").get_by_label("Name").input_value(), "my_core")
+        page.keyboard.press("Enter")
+        self.wait_for(lambda: "my_core" in self.names())
+        self.menu("my_core", "Note")
+        page.get_by_role("dialog").wait_for()
+        page.keyboard.type("n o z")
+        self.assertEqual(page.evaluate(focused), "TEXTAREA Note")
+        page.get_by_role("button", name="Keep", exact=True).click()
+        self.wait_for(lambda: self.step("my_core").get("note") == "n o z")
+        # None of the page's own keys was pressed by it.
+        self.assertTrue(self.step("my_core").get("on", True))
+        page.keyboard.press("?")
+        page.get_by_role("dialog").wait_for()
+        page.keyboard.type("pin")
+        self.assertEqual(page.get_by_label("Search the keys").input_value(), "pin")
+        page.keyboard.press("Escape")
+        page.get_by_role("dialog").wait_for(state="hidden")
+
+    def test_the_finder_knows_the_words_that_people_bring(self) -> None:
+        page = self.page
+        page.keyboard.press("/")
+        finder = page.get_by_role("combobox", name="Add a step by name or by need")
+        first = page.get_by_role("listbox", name="Steps").get_by_role("option").first
+        for word, step in (("levels", "stretch"), ("choke", "grow"), ("transform", "place"), ("gamma", "grade")):
+            finder.fill(word)
+            first.get_by_text(step, exact=True).wait_for()
+        finder.fill("flip")
+        page.get_by_role("dialog").get_by_text("cannot be mirrored yet").wait_for()
+        page.keyboard.press("Escape")
 
     def test_deleting_what_others_use_says_who_and_offers_to_feed_them(self) -> None:
         page = self.page
@@ -106,8 +149,13 @@ class Lineage(BrowserTest):
 
     def test_steps_are_dragged_into_another_order(self) -> None:
         page = self.page
+        self.menu("comp", "Duplicate")
+        self.wait_for(lambda: self.names()[-1] == "comp_2")
+        page.locator('[data-item="comp_2"]').drag_to(page.locator('[data-cell="comp"]'))
+        self.wait_for(lambda: self.names()[-2:] == ["comp_2", "comp"])
+        # As far as what feeds it allows.
         page.locator('[data-item="comp"]').drag_to(page.locator('[data-cell="pull"]'))
-        self.wait_for(lambda: self.names()[0] == "comp")
+        self.wait_for(lambda: self.names() == ["pull", "core", "matte", "cut", "comp", "comp_2"])
 
     def test_a_note_is_kept(self) -> None:
         page = self.page

@@ -10,7 +10,6 @@ from __future__ import annotations
 
 import contextlib
 import http.client
-import http.cookiejar
 import json
 import os
 import random
@@ -20,8 +19,6 @@ import statistics
 import sys
 import threading
 import time
-import urllib.error
-import urllib.request
 from collections import Counter
 from pathlib import Path
 from typing import Any
@@ -31,28 +28,49 @@ VAR = Path(os.environ.get("NEXAL_VAR", ROOT / "var"))
 USER, PASSWORD = "compositor", "night-conservatory"
 
 
+class Refused(OSError):
+    """An answer that is none of those wanted."""
+
+    def __init__(self, code: int, body: bytes) -> None:
+        super().__init__(f"{code} {body[:200]!r}")
+        self.code = code
+        self.body = body
+
+
 class Client:
-    """One signed-in browser, as far as the server can tell."""
+    """One signed-in browser, as far as the server can tell: one connection that is kept open, and cookies."""
 
     def __init__(self, port: int) -> None:
         self.port = port
-        self.jar = http.cookiejar.CookieJar()
-        self.opener = urllib.request.build_opener(
-            urllib.request.ProxyHandler({}), urllib.request.HTTPCookieProcessor(self.jar)
-        )
+        self.cookies: dict[str, str] = {}
+        self.connection: http.client.HTTPConnection | None = None
         self.ask("/api/session")
         self.ask("/api/session", {"username": USER, "password": PASSWORD})
 
     def ask(self, path: str, body: Any = None, patience: float = 60) -> bytes:
-        request = urllib.request.Request(f"http://127.0.0.1:{self.port}{path}")
+        """The body of an answer. Raises Refused, OSError, HTTPException."""
+        connection = self.connection or http.client.HTTPConnection("127.0.0.1", self.port)
+        self.connection = None
+        connection.timeout = patience
+        if connection.sock is not None:
+            connection.sock.settimeout(patience)
+        headers = {"Cookie": "; ".join(f"{name}={value}" for name, value in self.cookies.items())}
         if body is not None:
-            request.data = json.dumps(body).encode()
-            request.add_header("Content-Type", "application/json")
-            request.add_header(
-                "X-CSRFToken", next(cookie.value or "" for cookie in self.jar if cookie.name == "csrftoken")
-            )
-        answer: bytes = self.opener.open(request, timeout=patience).read()
-        return answer
+            headers |= {"Content-Type": "application/json", "X-CSRFToken": self.cookies.get("csrftoken", "")}
+        try:
+            connection.request("GET" if body is None else "POST", path, body and json.dumps(body), headers)
+            answer = connection.getresponse()
+            content = answer.read()
+        except BaseException:
+            connection.close()
+            raise
+        for given in answer.headers.get_all("Set-Cookie", []):
+            name, _, value = given.partition(";")[0].partition("=")
+            self.cookies[name] = value
+        self.connection = connection
+        if answer.status >= 300:
+            raise Refused(answer.status, content)
+        return content
 
     def get(self, path: str) -> Any:
         return json.loads(self.ask(path))
@@ -130,8 +148,8 @@ def crowd(people: int = 20, seconds: int = 20) -> int:
                 client.ask(f"/api/shots/{shot}/view", body)
                 took.append(time.monotonic() - began)
                 ends["answered"] += 1
-            except urllib.error.HTTPError as error:
-                ends[f"{error.code} {json.loads(error.read())}"] += 1
+            except Refused as error:
+                ends[str(error)] += 1
             time.sleep(max(0.0, 0.1 - (time.monotonic() - began)))
 
     bystander = Bystander(at)
@@ -235,7 +253,7 @@ def kills(count: int = 200, seed: int = 0) -> int:
                     f"/api/shots/{shot}/revisions", {"parent": acknowledged, "recipe": recipe}, patience=10
                 )
                 acknowledged = json.loads(answer)["number"]
-            except urllib.error.HTTPError as error:
+            except Refused as error:
                 if error.code == 409:
                     break
             except (OSError, http.client.HTTPException):

@@ -217,10 +217,45 @@ export function remove(recipe: Recipe, name: string, bridge: boolean): Recipe {
   return { ...recipe, sources, steps: fed };
 }
 
-/** The recipe with a step moved to another place in the order. */
-export function move(recipe: Recipe, name: string, to: number): Recipe {
+/** What comes into focus when an item goes: the step on its left, else the one on its right, else a source. */
+export function neighbourOf(recipe: Recipe, name: string): string | null {
+  const steps = stepsOf(recipe).map((step) => step.name);
+  const at = steps.indexOf(name);
+  const sources = Object.keys(sourcesOf(recipe)).filter((source) => source !== name);
+  const beside = at < 0 ? undefined : (steps[at - 1] ?? steps[at + 1]);
+  return beside ?? sources[0] ?? steps.find((step) => step !== name) ?? null;
+}
+
+/**
+ * The places in the order that a step may have: right of everything that feeds it, left of everything that it feeds.
+ * Where it stands wrong already, only where it stands.
+ */
+export function placesFor(
+  recipe: Recipe,
+  name: string,
+): { first: number; last: number; by: [string, string] } {
+  const step = findStep(recipe, name);
+  const others = stepsOf(recipe).filter((other) => other.name !== name);
+  const at = stepsOf(recipe).findIndex((other) => other.name === name);
+  const users = new Set(usersOf(recipe, name));
+  const feeding = new Set(step ? addressesOf(step).map(itemOf) : []);
+  const left = others.findLastIndex((other) => feeding.has(other.name));
+  const right = others.findIndex((other) => users.has(other.name));
+  const first = left + 1;
+  const last = right < 0 ? others.length : right;
+  return {
+    first: Math.min(first, at),
+    last: Math.max(last, at),
+    by: [others[left]?.name ?? "", others[right]?.name ?? ""],
+  };
+}
+
+/** The recipe with a step moved to another place in the order, or as near to it as what it hangs on allows. */
+export function move(recipe: Recipe, name: string, wanted: number): Recipe {
   const step = findStep(recipe, name);
   if (!step) return recipe;
+  const { first, last } = placesFor(recipe, name);
+  const to = Math.min(last, Math.max(first, wanted));
   const others = stepsOf(recipe).filter((other) => other.name !== name);
   return { ...recipe, steps: [...others.slice(0, to), step, ...others.slice(to)] };
 }

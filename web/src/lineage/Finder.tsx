@@ -3,6 +3,8 @@ import { useMemo, useState } from "react";
 
 import type { OperationRow } from "@/api/client";
 
+import { meantBy, wayTo } from "./words";
+
 interface Props {
   open: boolean;
   operations: OperationRow[];
@@ -11,16 +13,18 @@ interface Props {
   onTake: (operation: OperationRow) => void;
 }
 
-/** How well an operation answers what was typed: by name first, then by need, then by its text. */
-function rank(operation: OperationRow, words: string[]): number {
+/** How well an operation answers what was typed: by name first, then by what people call it, by need, by its text. */
+function rank(operation: OperationRow, words: string[], meant: string[]): number {
   const name = operation.op.replaceAll("_", " ");
   const text = `${name} ${operation.needs} ${operation.family} ${operation.text}`.toLowerCase();
-  if (!words.every((word) => text.includes(word))) return -1;
+  const place = meant.indexOf(operation.op);
+  const called = place < 0 ? 0 : Math.max(3.1, 5.5 - place * 0.6);
+  if (!words.every((word) => text.includes(word))) return called || -1;
   const first = words[0] ?? "";
   const phrase = words.join(" ");
   const named = name.startsWith(phrase) ? 6 : name.startsWith(first) ? 4 : name.includes(first) ? 2 : 0;
   const needed = operation.needs.toLowerCase().includes(phrase) ? (words.length > 1 ? 5 : 1) : 0;
-  return named + needed;
+  return Math.max(named + needed, called);
 }
 
 /** Find a step to add, by name or by need; arrow keys and Enter. */
@@ -29,12 +33,14 @@ export function Finder({ open, operations, after, onClose, onTake }: Props) {
   const [at, setAt] = useState(0);
   const found = useMemo(() => {
     const words = text.toLowerCase().split(/\s+/).filter(Boolean);
+    const meant = meantBy(words.join(" "));
     return operations
-      .map((operation) => ({ operation, score: rank(operation, words) }))
+      .map((operation) => ({ operation, score: rank(operation, words, meant) }))
       .filter((entry) => entry.score >= 0)
       .sort((a, b) => b.score - a.score)
       .map((entry) => entry.operation);
   }, [operations, text]);
+  const way = wayTo(text);
   const take = (operation: OperationRow | undefined) => {
     if (!operation) return;
     setText("");
@@ -102,8 +108,9 @@ export function Finder({ open, operations, after, onClose, onTake }: Props) {
                 <span className="text-[11px] text-faint">{operation.family}</span>
               </li>
             ))}
-            {found.length === 0 && <li className="px-2 py-1.5 text-dim">Nothing does that yet.</li>}
+            {found.length === 0 && !way && <li className="px-2 py-1.5 text-dim">Nothing does that yet.</li>}
           </ul>
+          {way && <p className="border-t border-line px-3 py-2 text-[12px] text-dim">{way}</p>}
         </Dialog.Content>
       </Dialog.Portal>
     </Dialog.Root>

@@ -2,7 +2,7 @@ import { EllipsisVertical } from "lucide-react";
 import { type DragEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
 
 import type { Item } from "@/api/client";
-import { type Recipe, findStep, sourcesOf, stepsOf } from "@/api/recipe";
+import { type Recipe, findStep, placesFor, sourcesOf, stepsOf } from "@/api/recipe";
 import { Menu } from "@/parts/Menu";
 import { DRAGGED } from "@/wall/Tile";
 import { useSmallPlanes } from "@/stage/planes";
@@ -180,7 +180,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
           {off ? "off" : (step?.op.replaceAll("_", " ") ?? "source")}
         </span>
         {writable && (
-          <Menu choices={choicesFor(name, step, position, stepsOf(recipe).length, actions)}>
+          <Menu choices={choicesFor(name, step, position, placesFor(recipe, name), actions)}>
             <button
               type="button"
               aria-label={`More for ${name}`}

@@ -1,4 +1,4 @@
-import type { Step } from "@/api/recipe";
+import type { Step, placesFor } from "@/api/recipe";
 import type { Choice } from "@/parts/Menu";
 
 /** What can be done with an item of the lineage. */
@@ -17,7 +17,7 @@ export function choicesFor(
   name: string,
   step: Step | undefined,
   position: number,
-  count: number,
+  places: ReturnType<typeof placesFor>,
   actions: Actions,
 ): Choice[] {
   const common: Choice[] = [{ label: "Rename", onSelect: () => actions.rename(name) }];
@@ -28,10 +28,14 @@ export function choicesFor(
     { label: step.on === false ? "Turn on" : "Turn off", keys: "O", onSelect: () => actions.toggle(name) },
     { label: "Turn round (invert)", keys: "N", onSelect: () => actions.turnRound(name) },
     { label: step.note ? "Change the note" : "Note", onSelect: () => actions.note(name) },
-    { label: "Move earlier", disabled: position <= 0, onSelect: () => actions.move(name, position - 1) },
     {
-      label: "Move later",
-      disabled: position >= count - 1,
+      label: position <= places.first && places.by[0] ? `Stays right of ${places.by[0]}` : "Move left",
+      disabled: position <= places.first,
+      onSelect: () => actions.move(name, position - 1),
+    },
+    {
+      label: position >= places.last && places.by[1] ? `Stays left of ${places.by[1]}` : "Move right",
+      disabled: position >= places.last,
       onSelect: () => actions.move(name, position + 1),
     },
     { label: "Delete", danger: true, onSelect: () => actions.remove(name) },

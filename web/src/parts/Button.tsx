@@ -20,6 +20,7 @@ export function Button({ lit, main, quiet, className = "", type = "button", ...r
     <button
       type={type}
       aria-pressed={lit}
+      data-main={main || undefined}
       className={`inline-flex h-6 shrink-0 items-center justify-center gap-1 whitespace-nowrap rounded-sm border px-2 text-[12px] disabled:pointer-events-none disabled:opacity-40 ${look} ${className}`}
       {...rest}
     />

@@ -18,6 +18,10 @@ export function Menu({ choices, children }: { choices: Choice[]; children: React
         <DropdownMenu.Content
           sideOffset={4}
           collisionPadding={8}
+          onCloseAutoFocus={(event) => {
+            // A dialog that a choice has opened has the focus already.
+            if (document.querySelector("[role=dialog]")) event.preventDefault();
+          }}
           className="z-50 min-w-44 rounded-sm border border-line bg-raised p-1 shadow-xl"
         >
           {choices.map((choice) => (

@@ -11,7 +11,7 @@ interface Props {
   children: ReactNode;
 }
 
-/** A dialog over everything; Escape and the cross close it. */
+/** A dialog over everything; Escape and the cross close it. The focus is where one would type. */
 export function Modal({ title, about, open, onClose, width = 440, children }: Props) {
   return (
     <Dialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
@@ -19,6 +19,17 @@ export function Modal({ title, about, open, onClose, width = 440, children }: Pr
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/60" />
         <Dialog.Content
           style={{ width }}
+          onOpenAutoFocus={(event) => {
+            // Where typing belongs; else what the dialog is for; the cross last.
+            const content = event.currentTarget as HTMLElement;
+            const field = content.querySelector<HTMLElement>("input, textarea, select");
+            const main = content.querySelector<HTMLElement>("[data-main]:not(:disabled)");
+            const first = field ?? main;
+            if (!first) return;
+            event.preventDefault();
+            first.focus();
+            if (first instanceof HTMLInputElement) first.select();
+          }}
           className="fixed left-1/2 top-[12vh] z-50 max-h-[76vh] max-w-[94vw] -translate-x-1/2 overflow-auto rounded-sm border border-line bg-panel p-4"
           {...(about ? {} : { "aria-describedby": undefined })}
         >

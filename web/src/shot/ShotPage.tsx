@@ -14,6 +14,7 @@ import {
   insertAfter,
   itemsOf,
   move,
+  neighbourOf,
   remove,
   rename,
   stepsOf,
@@ -156,7 +157,9 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     );
   const drop = (name: string, bridge: boolean) => {
     setAsking(null);
+    const next = neighbourOf(recipe, name);
     edit((before) => remove(before, name, bridge));
+    if (name === item && next) go({ item: next });
   };
   const actions: Actions = {
     rename: (name) => setAsking({ kind: "rename", name }),

@@ -1,6 +1,6 @@
 import { type FormEvent, useState } from "react";
 
-import { ITEM_NAME } from "@/api/names";
+import { ITEM_NAME, LONGEST_NAME, asName } from "@/api/names";
 import { type Recipe, firstInput, itemsOf, findStep, usersOf } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Modal } from "@/parts/Modal";
@@ -18,7 +18,7 @@ export function RenameDialog({ recipe, name, onClose, onRename }: RenameProps) {
   const [to, setTo] = useState(name);
   const taken = to !== name && itemsOf(recipe).includes(to);
   const fault = !ITEM_NAME.test(to)
-    ? "Lower case letters, digits and _, starting with a letter."
+    ? "A name begins with a letter."
     : taken
       ? `There is a '${to}' already.`
       : "";
@@ -34,11 +34,12 @@ export function RenameDialog({ recipe, name, onClose, onRename }: RenameProps) {
           value={to}
           autoFocus
           onFocus={(event) => event.target.select()}
-          onChange={(event) => setTo(event.target.value)}
+          onChange={(event) => setTo(asName(event.target.value))}
+          maxLength={LONGEST_NAME}
           aria-invalid={fault !== ""}
         />
         <p role="status" className="min-h-4 text-[12px] text-clay">
-          {fault}
+          {fault || (to.length === LONGEST_NAME ? `${LONGEST_NAME} letters are the most.` : "")}
         </p>
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>

@@ -103,7 +103,10 @@ export function Imports({
       {writable &&
         unused.map((row) => (
           <div key={row.id} className="mb-2 flex items-center justify-between gap-2 text-[12px] text-dim">
-            <span className="truncate" title="Imported, but not in the recipe">
+            <span
+              className={`truncate ${row.state === "failed" ? "text-ember" : ""}`}
+              title={row.problem?.message ?? "Imported, but not in the recipe"}
+            >
               {row.files}
             </span>
             <span className="flex shrink-0 gap-1">
@@ -136,7 +139,11 @@ export function Imports({
           {remove.error && <Message problem={problemOf(remove.error)} />}
           <div className="flex justify-end gap-2">
             <Button onClick={() => setLeaving(null)}>Keep it</Button>
-            <Button main disabled={remove.isPending} onClick={() => remove.mutate(leaving.id)}>
+            <Button
+              className="border-ember text-ember"
+              disabled={remove.isPending}
+              onClick={() => remove.mutate(leaving.id)}
+            >
               Delete
             </Button>
           </div>

@@ -22,7 +22,7 @@ class Lineage(BrowserTest):
         page = self.page
         self.menu("matte", "Rename")
         field = page.get_by_role("dialog").get_by_label("Name")
-        for wrong, why in (("Matte!", "Lower case"), ("cut", "already")):
+        for wrong, why in (("!7", "begins with a letter"), ("cut", "already")):
             field.fill(wrong)
             page.get_by_role("dialog").get_by_text(why).wait_for()
             self.assertTrue(page.get_by_role("button", name="Rename").is_disabled())

@@ -355,7 +355,7 @@ def server(port: int) -> int:
     known = read(WANTS)
     if not (running.get("pid") and known):
         environment = {name: value for name, value in os.environ.items() if name.startswith("NEXAL_")}
-        workers = int(os.environ.get("NEXAL_WORKERS", 1))
+        workers = int(os.environ.get("NEXAL_WORKERS") or min(2, os.cpu_count() or 1))
         write(WANTS, {"port": port, "workers": workers, "environment": environment})
     ensure()
     print(wait_for("server")["port"])

@@ -128,6 +128,7 @@ def main(arguments: list[str]) -> None:
     parser.add_argument("--workers", type=int, default=1)
     parser.add_argument("--threads", type=int, default=48)
     chosen = parser.parse_args(arguments)
+    os.environ["NEXAL_PROCESSES"] = str(chosen.workers)
     listening = socket.create_server((chosen.host, chosen.port), backlog=512)
     listening.setblocking(False)
     if chosen.workers == 1:

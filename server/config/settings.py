@@ -130,10 +130,12 @@ NEXAL_KEPT = VAR / "kept"
 NEXAL_KEPT_BYTES = int(os.environ.get("NEXAL_KEPT_BYTES", 4 << 30))
 NEXAL_TURNS = VAR / "turns"
 NEXAL_PROXIES = [address for address in os.environ.get("NEXAL_PROXIES", "").split(",") if address]
-NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 512 << 20))
+# What all processes of a server take together is shared out among them.
+NEXAL_PROCESSES = int(os.environ.get("NEXAL_PROCESSES", 1))
+NEXAL_CACHE_BYTES = int(os.environ.get("NEXAL_CACHE_BYTES", 512 << 20)) // NEXAL_PROCESSES
 NEXAL_REQUEST_BYTES = int(os.environ.get("NEXAL_REQUEST_BYTES", 1 << 30))
 NEXAL_REQUEST_SECONDS = float(os.environ.get("NEXAL_REQUEST_SECONDS", 10))
-NEXAL_HOUSE_BYTES = int(os.environ.get("NEXAL_HOUSE_BYTES", 3 << 29))
+NEXAL_HOUSE_BYTES = int(os.environ.get("NEXAL_HOUSE_BYTES", 3 << 29)) // NEXAL_PROCESSES
 NEXAL_JOB_BYTES = int(os.environ.get("NEXAL_JOB_BYTES", MEMORY // 3))
 NEXAL_JOB_SECONDS = float(os.environ.get("NEXAL_JOB_SECONDS", 1800))
 NEXAL_UPLOAD_BYTES = int(os.environ.get("NEXAL_UPLOAD_BYTES", 4 << 30))

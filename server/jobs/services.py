@@ -25,7 +25,8 @@ from jobs.models import Job
 log = logging.getLogger("nexal.jobs")
 
 LANES = {"files": 2, "slow": 1}
-"""Threads of a process for each lane: slow pictures never keep imports and renders waiting."""
+"""Threads of a server for each lane, at least one in each of its processes: slow pictures never keep imports and
+renders waiting."""
 LEASE = timedelta(seconds=8)
 RENEW_SECONDS = 2.0
 POLL_SECONDS = 2.0
@@ -91,7 +92,7 @@ class Runner:
             if not self._started:
                 self._started = True
                 for lane, threads in LANES.items():
-                    for number in range(threads):
+                    for number in range(max(1, threads // settings.NEXAL_PROCESSES)):
                         name = f"nexal-{lane}-{number}"
                         threading.Thread(target=self._run, args=(lane,), name=name, daemon=True).start()
                 threading.Thread(target=self._renew, name="nexal-leases", daemon=True).start()

@@ -144,7 +144,7 @@ class Hall:
 
 @cache
 def hall() -> Hall:
-    return Hall((os.cpu_count() or 2) + 1, settings.NEXAL_HOUSE_BYTES)
+    return Hall(max(2, (os.cpu_count() or 2) // settings.NEXAL_PROCESSES + 1), settings.NEXAL_HOUSE_BYTES)
 
 
 class RequestWork(Bounded):

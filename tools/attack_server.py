@@ -284,6 +284,8 @@ def kills(count: int = 200, seed: int = 0) -> int:
         # One that was written and not acknowledged is no loss.
         lost += head < acknowledged
         acknowledged = head
+        if number % 20 == 19:
+            print(f"{number + 1} kills: {lost} of {attempts} lost, back within {slowest:.1f} s", flush=True)
     print(f"{count} kills (seed {seed}): {lost} acknowledged saves lost of {attempts} tried")
     print(f"back within {slowest:.1f} s at the latest")
     return 1 if lost else 0

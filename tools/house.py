@@ -14,6 +14,7 @@ from __future__ import annotations
 
 import ctypes
 import fcntl
+import http.client
 import json
 import os
 import signal
@@ -21,6 +22,7 @@ import socket
 import subprocess
 import sys
 import time
+import traceback
 import urllib.request
 from collections.abc import Callable
 from dataclasses import dataclass, field
@@ -193,7 +195,7 @@ class House:
         self.database = Kept("MariaDB", self._database, self._database_answers, dict, VAR / "mariadb.log")
         self.server = Kept("server", self._server, self._server_answers, self._environment, VAR / "server.log")
         self.stopping = False
-        self.wanted: dict[str, Any] = {}
+        self.wanted = read(WANTS)
         self.began = time.time()
 
     def _database(self) -> list[str]:
@@ -239,29 +241,38 @@ class House:
         signal.signal(signal.SIGHUP, signal.SIG_IGN)
         unused_since, rotated = time.time(), time.time()
         while not self.stopping:
-            self.wanted = read(WANTS)
-            for each in (self.database, self.server):
-                each.look()
             if self.wanted or held(USERS):
                 unused_since = time.time()
             elif time.time() - unused_since > UNUSED_SECONDS:
                 break
-            if self.database.process is None and time.time() >= self.database.not_before:
-                self.database.start()
-            if not self.wanted:
-                self.server.stop(STOP_SECONDS)
-            elif self.server.process is None and self.database.ready and time.time() >= self.server.not_before:
-                self.server.start()
-            if time.time() - rotated > 30:
-                rotated = time.time()
-                for each in (self.database, self.server):
-                    rotate(each.log)
-            self._tell()
+            try:
+                self._look()
+                if time.time() - rotated > 30:
+                    rotated = time.time()
+                    for each in (self.database, self.server):
+                        rotate(each.log)
+            except Exception:
+                # Whatever fails here, such as a log on a full disk, must not take along what is kept.
+                traceback.print_exc()
+                time.sleep(1)
             time.sleep(LOOK_SECONDS)
         self.server.stop(STOP_SECONDS)
         # It writes what it holds, which can take a while; killed, it would mend itself at the next start.
         self.database.stop(60)
         STATE.unlink(missing_ok=True)
+
+    def _look(self) -> None:
+        """See how everything is, start what is to run and does not, and tell."""
+        self.wanted = read(WANTS)
+        for each in (self.database, self.server):
+            each.look()
+        if self.database.process is None and time.time() >= self.database.not_before:
+            self.database.start()
+        if not self.wanted:
+            self.server.stop(STOP_SECONDS)
+        elif self.server.process is None and self.database.ready and time.time() >= self.server.not_before:
+            self.server.start()
+        self._tell()
 
     def _tell(self) -> None:
         told = {
@@ -284,7 +295,7 @@ def answer_seconds(port: int, patience: float) -> float | None:
     began = time.monotonic()
     try:
         opener.open(f"http://127.0.0.1:{port}/api/session", timeout=patience).read()
-    except OSError:
+    except (OSError, http.client.HTTPException):
         return None
     return time.monotonic() - began
 

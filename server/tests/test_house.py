@@ -40,6 +40,8 @@ SERVER = """
     class Answer(http.server.BaseHTTPRequestHandler):
         def do_GET(self):
             self.send_response(200)
+            if (var / "breaking").exists():
+                self.send_header("Content-Length", "100")
             self.end_headers()
             self.wfile.write(os.environ.get("NEXAL_WORD", "").encode())
 
@@ -193,6 +195,26 @@ class House(unittest.TestCase):
         self.assertTrue(self.alive(pid))
         os.close(users)
         self.wait_for(lambda: not self.alive(pid))
+
+    def test_answers_that_break_off_and_faults_of_its_own_do_not_end_it(self) -> None:
+        (self.var / "breaking").touch()
+        (self.var / "server.log").mkdir()
+        starting = subprocess.Popen(
+            [sys.executable, str(ROOT / "tools" / "house.py"), "server", str(self.port)],
+            env=self.environment,
+            stdout=subprocess.PIPE,
+            text=True,
+        )
+        self.addCleanup(starting.communicate)
+        self.addCleanup(starting.kill)
+        log = self.var / "house.log"
+        self.wait_for(lambda: log.exists() and "IsADirectoryError" in log.read_text())
+        (self.var / "server.log").rmdir()
+        self.wait_for(lambda: self.state().get("server", {}).get("pid"))
+        time.sleep(1)
+        self.assertFalse(self.state()["server"]["ready"])
+        (self.var / "breaking").unlink()
+        self.wait_for(lambda: self.state()["server"]["ready"])
 
     def test_a_port_that_is_taken_is_told(self) -> None:
         with socket.create_server(("127.0.0.1", self.port)):

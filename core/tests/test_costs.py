@@ -146,7 +146,7 @@ class Bounds(CoreTest):
             _, peak = tracemalloc.get_traced_memory()
             tracemalloc.stop()
             with self.subTest(op):
-                self.assertLess(peak, 2 * work.costs[0].bytes + (12 << 20))
+                self.assertLess(peak, 1.1 * work.costs[0].bytes + (8 << 20))
 
     def test_many_large_marks_are_read_once_and_thinned_out(self) -> None:
         rows, columns = np.mgrid[0 : SIZE[0] * 8, 0 : SIZE[1] * 8].astype(np.float32)

@@ -125,7 +125,7 @@ def _spread(
         wanted.inputs += [given] if given else []
     if not isinstance(node.operation, PointOperation):
         # What point operations need besides is a block's.
-        wanted.own = samples * node.operation.scratch(node.settings, scene) + taken * SAMPLE_BYTES
+        wanted.own = samples * node.operation.scratch(node.settings, scene)
     return (samples * node.operation.effort(node.settings, scene) + taken * READ_NS) * 1e-9
 
 

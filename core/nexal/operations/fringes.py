@@ -210,7 +210,7 @@ class Bleed(Operation):
     ports = (Port("picture", "picture", "Picture with alpha"),)
     whole = True
     nanoseconds = 60
-    scratch_bytes = 32
+    scratch_bytes = 12
     Settings = BleedSettings
 
     def describe(self, inputs: Mapping[str, Description], settings: BleedSettings) -> Description:

@@ -189,9 +189,6 @@ class Grow(Operation):
         runs = (2 * math.ceil(distance) + 1) * (8 if settings.shape == "round" else 0.2)
         return 5 + runs * (1 if distance.is_integer() else 2) + (80 if "picture" in scene.descriptions else 0)
 
-    def scratch(self, settings: GrowSettings, scene: Scene) -> float:
-        return 48 if "picture" in scene.descriptions else 12
-
     def input_region(self, port: str, region: Window, scene: Scene, settings: GrowSettings) -> Window:
         around = region.grow(math.ceil(scene.pixels(abs(settings.distance))) + (8 if port == "picture" else 0))
         return around.intersect(scene.descriptions[port].window.scaled(scene.scale)).union(region)
@@ -257,7 +254,7 @@ class Despeckle(Operation):
     ports = (Port("matte", "plane", "Matte"),)
     whole = True
     nanoseconds = 40
-    scratch_bytes = 24
+    scratch_bytes = 12
     Settings = DespeckleSettings
 
     def describe(self, inputs: Mapping[str, Description], settings: DespeckleSettings) -> Description:

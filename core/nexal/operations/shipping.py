@@ -87,7 +87,7 @@ class Blocks(Operation):
     slow = True
     whole = True
     nanoseconds = 60
-    scratch_bytes = 12
+    scratch_bytes = 6
 
     def describe(self, inputs: Mapping[str, Description], settings: Settings) -> Description:
         return inputs["from"]

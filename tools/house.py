@@ -389,6 +389,12 @@ def stop() -> int:
     state = present()
     if not state:
         fail("what keeps the server has only begun", "wait a moment and try again")
+    if held(USERS):
+        deadline = time.monotonic() + STOP_SECONDS + 5
+        while present().get("server", {}).get("pid") and time.monotonic() < deadline:
+            time.sleep(LOOK_SECONDS)
+        print("the database goes on: another command uses it", file=sys.stderr)
+        return 0
     pid = state["pid"]
     mine = start_of(pid)
     os.kill(pid, signal.SIGTERM)

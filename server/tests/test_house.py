@@ -181,6 +181,10 @@ class House(unittest.TestCase):
         self.up()
         self.assertEqual(self.state()["database"]["port"], int(port))
         pid = self.pid("database")
+        # The server is stopped; the tests go on.
+        self.assertIn("the database goes on", self.house("stop").stderr)
+        self.assertEqual((self.alive(pid), self.state()["server"]["pid"]), (True, None))
+        self.up()
         # A test run ends; the server goes on with the database.
         os.close(users)
         time.sleep(3)

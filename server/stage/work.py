@@ -20,7 +20,7 @@ from django.http import HttpRequest
 
 from config.errors import Refused
 from nexal.errors import Cancelled, TooMuch
-from nexal.work import Cost, Work, working
+from nexal.work import Cost, Work, current, working
 
 LOOK_SECONDS = 0.05
 """How often it is looked, at the most, whether a client is still there."""
@@ -172,7 +172,8 @@ class RequestWork(Bounded):
     def claim(self, cost: Cost) -> None:
         super().claim(cost)
         if self._place is None and cost.seconds > LIGHT_SECONDS:
-            self._place = hall().enter(self._who, cost, self)
+            # What waits is given up by a newer request too.
+            self._place = hall().enter(self._who, cost, current())
 
     def end(self) -> None:
         if self._place is not None:

@@ -14,6 +14,7 @@ from server_support import ServerTest, exr_bytes, plate
 from config.errors import Refused
 from nexal.errors import Cancelled, TooMuch
 from nexal.work import Cost, Work
+from stage.superseding import newest
 from stage.work import LOOK_SECONDS, WAITING_EACH, Hall, RequestWork
 
 HUGE = {"name": "huge", "op": "constant", "set": {"width": 32768, "height": 32768, "colour": [0.2, 0.3, 0.4, 1]}}
@@ -185,6 +186,22 @@ class HungUp(ServerTest):
                 **{"waitress.client_disconnected": lambda: len(gone) > 1},
             )
         self.assertEqual((answer.status_code, answer.json()["code"], computed.call_count), (409, "cancelled", 2))
+
+
+class Superseded(ServerTest):
+    def test_a_view_that_waits_for_its_turn_is_given_up_for_a_newer_one(self) -> None:
+        full = Hall(1)
+        place = full.enter("somebody", Cost(0, 0.1), Work())
+        steps = [{"name": "n", "op": "noise", "set": {"width": 2000, "height": 2000}}]
+        body = {"recipe": {"nexal": 1, "steps": steps}, "address": "n", "view": "v"}
+        session = self.api.client.session.session_key
+        timer = threading.Timer(0.5, lambda: newest(session, self.shot.pk, "v"))
+        with mock.patch("stage.work.hall", return_value=full):
+            timer.start()
+            answer = self.api.post(f"/api/shots/{self.shot.pk}/view", body)
+        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "cancelled"))
+        full.leave(place)
+        self.assertEqual((full._waiting, full._inside), ([], []))
 
 
 class Viewers(ServerTest):

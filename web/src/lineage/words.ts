@@ -210,7 +210,9 @@ const WAYS: Record<string, string> = {
 };
 
 const starts = (word: string, typed: string) =>
-  typed.length >= 3 ? word.startsWith(typed) || typed.startsWith(word) : word === typed;
+  typed.length >= 3
+    ? word.startsWith(typed) || (typed.startsWith(word) && typed.length - word.length <= 2)
+    : word === typed;
 
 /** The steps that a word may mean, nearest first, among those whose names and texts do not say it. */
 export function meantBy(typed: string): string[] {

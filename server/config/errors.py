@@ -37,6 +37,13 @@ def problem_of(error: NexalError) -> Problem:
     )
 
 
+SIGNED_OUT = {"code": "signed_out", "message": "you are not signed in", "remedy": "sign in"}
+NOT_FOUND = {
+    "code": "not_found",
+    "message": "there is nothing here, or it is not yours to see",
+    "remedy": "check the address, or ask the project's owner",
+}
+
 STATUS = {"cancelled": 409, "pending": 409, "disk": 507, "too_much": 413}
 """HTTP status by an error's code, where it is not 422."""
 DATABASE_FULL = (1021, 1041, 1114)
@@ -81,18 +88,11 @@ def install(api: NinjaAPI) -> None:
 
     @api.exception_handler(AuthenticationError)
     def _nobody(request: HttpRequest, error: AuthenticationError) -> HttpResponse:
-        return answer(api, request, 401, code="signed_out", message="you are not signed in", remedy="sign in")
+        return answer(api, request, 401, **SIGNED_OUT)
 
     @api.exception_handler(Http404)
     def _missing(request: HttpRequest, error: Http404) -> HttpResponse:
-        return answer(
-            api,
-            request,
-            404,
-            code="not_found",
-            message="there is nothing here, or it is not yours to see",
-            remedy="check the address, or ask the project's owner",
-        )
+        return answer(api, request, 404, **NOT_FOUND)
 
     @api.exception_handler(HttpError)
     def _http(request: HttpRequest, error: HttpError) -> HttpResponse:

@@ -4,7 +4,7 @@ from collections.abc import Callable
 
 from django.http import Http404, HttpRequest, HttpResponse, JsonResponse
 
-from config.errors import Problem, Refused, problem_of
+from config.errors import NOT_FOUND, SIGNED_OUT, Problem, Refused, problem_of
 from projects.access import get_shot
 from sources.tickets import UPLOAD
 
@@ -20,12 +20,11 @@ class UploadGuard:
         if request.method != "POST" or not found:
             return self.get_response(request)
         if not request.user.is_authenticated:
-            return _told(401, Problem(code="signed_out", message="you are not signed in", remedy="sign in", also=[]))
+            return _told(401, Problem.model_validate(SIGNED_OUT))
         try:
             get_shot(request, int(found[1]), write=True)
         except Http404:
-            message = "there is nothing here, or it is not yours to see"
-            return _told(404, Problem(code="not_found", message=message, remedy="check the address", also=[]))
+            return _told(404, Problem.model_validate(NOT_FOUND))
         except Refused as refused:
             return _told(refused.status, problem_of(refused))
         return self.get_response(request)

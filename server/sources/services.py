@@ -79,7 +79,7 @@ def free_name(shot: Shot, name: str) -> str:
 
 
 def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
-    """Keep a file and start to unpack it. Raises Refused where the disk is full."""
+    """Keep a file and start to unpack it. Raises DiskError without room; then nothing of it is left."""
     source = Source(shot=shot, files=free_name(shot, name), size=file.size or 0, fingerprint="")
     kept: Path | None = None
     try:
@@ -87,14 +87,12 @@ def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
         kept = Path(source.original.path)
         source.fingerprint = fingerprint(kept)
         _saved(source, name)
-    except OSError as error:
-        if error.errno not in NO_ROOM:
-            raise
-        raise DiskError("the file cannot be kept", where=name, needed=file.size) from None
-    except BaseException:
+    except BaseException as error:
         # No row knows of the file.
         if kept is not None:
             kept.unlink(missing_ok=True)
+        if isinstance(error, OSError) and error.errno in NO_ROOM:
+            raise DiskError("the file cannot be kept", where=name, needed=file.size) from None
         raise
     jobs.submit("unpack", source.pk)
     source.refresh_from_db()

@@ -11,6 +11,7 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
+from django.conf import settings
 from django.test import override_settings
 from PIL import Image
 from PIL.PngImagePlugin import PngInfo
@@ -235,4 +236,7 @@ class Imports(ServerTest):
         with mock.patch("django.core.files.storage.FileSystemStorage._save", side_effect=full):
             answer = self.api.upload(self.shot.pk, "moth.exr", exr_bytes(plate()))
         self.assertEqual((answer.status_code, answer.json()["code"]), (507, "disk"))
+        with mock.patch("sources.services.fingerprint", side_effect=full):
+            self.assertEqual(self.api.upload(self.shot.pk, "moth.exr", exr_bytes(plate())).status_code, 507)
         self.assertEqual(Source.objects.count(), 0)
+        self.assertEqual(list(Path(settings.MEDIA_ROOT).glob("originals/*/*")), [])

@@ -52,6 +52,7 @@ export function Pane({
     if (!target || !context) return;
     const ratio = window.devicePixelRatio;
     let frame = 0;
+    let timer = 0;
     const draw = (time: number) => {
       target.width = Math.round(placement.width * ratio);
       target.height = Math.round(placement.height * ratio);
@@ -83,12 +84,15 @@ export function Pane({
       const moving = [main, other].some((drawn) => drawn?.over && drawn.kind === "hatch");
       const blinking = other && compare === "blink";
       if (blinking || (moving && !reduced()))
-        frame = window.setTimeout(() => requestAnimationFrame(draw), 80);
+        timer = window.setTimeout(() => {
+          frame = requestAnimationFrame(draw);
+        }, 80);
     };
-    const first = requestAnimationFrame(draw);
+    frame = requestAnimationFrame(draw);
+    // Whichever of the two is on its way: one frame left over would go on drawing what was for ever.
     return () => {
-      cancelAnimationFrame(first);
-      clearTimeout(frame);
+      cancelAnimationFrame(frame);
+      clearTimeout(timer);
     };
   }, [canvas, placement, display, main, other, compare, split]);
 

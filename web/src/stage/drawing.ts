@@ -42,6 +42,7 @@ export function drawHatch(
   colour: [number, number, number],
   phase: number,
 ): void {
+  if (!removed.bitmap.width) return;
   const ratio = window.devicePixelRatio;
   hatchCanvas ??= document.createElement("canvas");
   hatchCanvas.width = Math.ceil(placement.width * ratio);

@@ -1,9 +1,11 @@
-"""Crowds, slow clients and kills against a running demo, with a bystander whose waiting is measured.
+"""Crowds, slow clients, kills, damaged files and recipes against a running demo, and how long a bystander waits.
 
 ./run attack crowd [PEOPLE] [SECONDS]     people drag a setting of a step, each at ten changes a second
 ./run attack slow [IDLE] [TRICKLING]      connections that send nothing, or a byte now and then
 ./run attack gone                         people ask for much and hang up
-./run attack kills [COUNT]                server, database or decode worker killed at random while people save
+./run attack kills [COUNT] [SEED]         server, database or decode worker killed while people save and import
+./run attack uploads [COUNT] [SEED]       damaged files imported, followed until each is read or told
+./run attack asked [COUNT] [SEED]         mutated recipes of the demo's shots on the routes that take one
 """
 
 from __future__ import annotations
@@ -17,15 +19,23 @@ import signal
 import socket
 import statistics
 import sys
+import tempfile
 import threading
 import time
 from collections import Counter
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
 ROOT = Path(__file__).resolve().parent.parent
+sys.path[:0] = [str(ROOT)]
+
+from tools.attack_files import sound_files  # noqa: E402
+from tools.mutating import damaged, mutated  # noqa: E402
+
 VAR = Path(os.environ.get("NEXAL_VAR", ROOT / "var"))
 USER, PASSWORD = "compositor", "night-conservatory"
+BOUNDARY = "nexal-attack-boundary"
 
 
 class Refused(OSError):
@@ -47,18 +57,22 @@ class Client:
         self.ask("/api/session")
         self.ask("/api/session", {"username": USER, "password": PASSWORD})
 
-    def ask(self, path: str, body: Any = None, patience: float = 60) -> bytes:
-        """The body of an answer. Raises Refused, OSError, HTTPException."""
+    def ask(self, path: str, body: Any = None, patience: float = 60, method: str = "") -> bytes:
+        """The body of an answer; what is sent is JSON or, as bytes, a form. Raises Refused, OSError, HTTPException."""
         connection = self.connection or http.client.HTTPConnection("127.0.0.1", self.port)
         self.connection = None
         connection.timeout = patience
         if connection.sock is not None:
             connection.sock.settimeout(patience)
         headers = {"Cookie": "; ".join(f"{name}={value}" for name, value in self.cookies.items())}
-        if body is not None:
-            headers |= {"Content-Type": "application/json", "X-CSRFToken": self.cookies.get("csrftoken", "")}
+        method = method or ("GET" if body is None else "POST")
+        if method != "GET":
+            kind = f"multipart/form-data; boundary={BOUNDARY}" if isinstance(body, bytes) else "application/json"
+            headers |= {"Content-Type": kind, "X-CSRFToken": self.cookies.get("csrftoken", "")}
         try:
-            connection.request("GET" if body is None else "POST", path, body and json.dumps(body), headers)
+            connection.request(
+                method, path, body if body is None or isinstance(body, bytes) else json.dumps(body), headers
+            )
             answer = connection.getresponse()
             content = answer.read()
         except BaseException:
@@ -75,10 +89,32 @@ class Client:
     def get(self, path: str) -> Any:
         return json.loads(self.ask(path))
 
+    def upload(self, shot: int, name: str, content: bytes) -> dict[str, Any]:
+        """The row of a file that was imported into a shot."""
+        head = f'Content-Disposition: form-data; name="file"; filename="{name}"\r\n\r\n'
+        form = f"--{BOUNDARY}\r\n{head}".encode() + content + f"\r\n--{BOUNDARY}--\r\n".encode()
+        row: dict[str, Any] = json.loads(self.ask(f"/api/shots/{shot}/sources", form))
+        return row
+
+    def settled(self, shot: int, row: dict[str, Any], patience: float = 60) -> dict[str, Any]:
+        """The row of an import once it is read or told why not. Raises TimeoutError."""
+        over = time.monotonic() + patience
+        while row["state"] not in ("ready", "failed"):
+            if time.monotonic() > over:
+                raise TimeoutError(f"{row['files']} is still {row['state']} after {patience} s")
+            time.sleep(0.05)
+            row = self.get(f"/api/shots/{shot}/sources/{row['id']}")
+        return row
+
     def shots(self) -> list[dict[str, Any]]:
         project = self.get("/api/projects")[0]["id"]
         found: list[dict[str, Any]] = self.get(f"/api/projects/{project}/shots")
         return found
+
+    def new_shot(self, name: str) -> int:
+        project = self.get("/api/projects")[0]["id"]
+        made = json.loads(self.ask(f"/api/projects/{project}/shots", {"name": f"{name} {time.time():.2f}"}))
+        return int(made["id"])
 
 
 class Bystander(threading.Thread):
@@ -239,31 +275,30 @@ def gone(people: int = 12) -> int:
 
 
 def kills(count: int = 200, seed: int = 0) -> int:
-    """What was acknowledged is there after each kill, and the server is back."""
+    """What was acknowledged, saves and imports, is there after each kill, and the server is back."""
     chance = random.Random(seed)
-    at = port()
-    client = Client(at)
-    project = client.get("/api/projects")[0]["id"]
-    shot = json.loads(client.ask(f"/api/projects/{project}/shots", {"name": f"kills {time.time():.0f}"}))["id"]
-    acknowledged, lost, slowest, attempts = 1, 0, 0.0, 0
-    word = 0
+    client = Client(port())
+    shot = client.new_shot("kills")
+    victims: Counter[str] = Counter()
+    acknowledged, lost, saves, slowest = 1, 0, 0, 0.0
+    imported: list[dict[str, Any]] = []
+    imports = gone_imports = 0
+    with tempfile.TemporaryDirectory() as place:
+        contents = [(path.suffix, path.read_bytes()) for path in sound_files(Path(place))]
     for number in range(count):
-        state = json.loads((VAR / "house" / "state.json").read_text())
-        part = chance.choice(("server", "server", "database"))
-        killed = threading.Timer(chance.random() * 0.4, _kill, (state[part]["pid"],))
+        part = chance.choice(("server", "database", "worker"))
+        killed = threading.Timer(chance.random() * 0.4, lambda victim=part: victims.update([_kill(victim)]))
         killed.start()
+        suffix, content = chance.choice(contents)
         while killed.is_alive():
-            word += 1
-            attempts += 1
             try:
-                recipe = {
-                    "nexal": 1,
-                    "steps": [{"name": "n", "op": "noise", "set": {"seed": word, "width": 64, "height": 64}}],
-                }
-                answer = client.ask(
-                    f"/api/shots/{shot}/revisions", {"parent": acknowledged, "recipe": recipe}, patience=10
-                )
-                acknowledged = json.loads(answer)["number"]
+                if part == "worker" or chance.random() < 0.3:
+                    imported.append(client.upload(shot, f"k{number}{suffix}", content))
+                else:
+                    noise = {"name": "n", "op": "noise", "set": {"seed": saves, "width": 64, "height": 64}}
+                    body = {"parent": acknowledged, "recipe": {"nexal": 1, "steps": [noise]}}
+                    saves += 1
+                    acknowledged = json.loads(client.ask(f"/api/shots/{shot}/revisions", body, patience=10))["number"]
             except Refused as error:
                 if error.code == 409:
                     break
@@ -271,32 +306,192 @@ def kills(count: int = 200, seed: int = 0) -> int:
                 break
         killed.join()
         began = time.monotonic()
-        while True:
-            try:
-                head = client.get(f"/api/shots/{shot}")["head"]["number"]
-                break
-            except (OSError, http.client.HTTPException):
-                time.sleep(0.05)
-                if time.monotonic() - began > 60:
-                    print(f"kill {number} of {part}: not back after 60 s")
-                    return 1
+        head = _back(client, shot)
+        if head is None:
+            print(f"kill {number} of {part}: not back after 60 s")
+            return 1
         slowest = max(slowest, time.monotonic() - began)
         # One that was written and not acknowledged is no loss.
         lost += head < acknowledged
         acknowledged = head
-        if number % 20 == 19:
-            print(f"{number + 1} kills: {lost} of {attempts} lost, back within {slowest:.1f} s", flush=True)
-    print(f"{count} kills (seed {seed}): {lost} acknowledged saves lost of {attempts} tried")
-    print(f"back within {slowest:.1f} s at the latest")
-    return 1 if lost else 0
+        if number % 20 == 19 or number == count - 1:
+            imports += len(imported)
+            gone_imports += sum(not _read(client, shot, row) for row in imported)
+            imported.clear()
+            print(
+                f"{number + 1} kills {dict(victims)}: {lost} of {saves} saves and {gone_imports} of {imports} imports "
+                f"lost, back within {slowest:.1f} s",
+                flush=True,
+            )
+    return 1 if lost or gone_imports else 0
 
 
-def _kill(pid: int | None) -> None:
-    if pid:
+def _back(client: Client, shot: int, patience: float = 60) -> int | None:
+    """The newest revision's number, once the server answers again."""
+    over = time.monotonic() + patience
+    while time.monotonic() < over:
+        try:
+            number: int = client.get(f"/api/shots/{shot}")["head"]["number"]
+            return number
+        except (OSError, http.client.HTTPException):
+            time.sleep(0.05)
+    return None
+
+
+def _read(client: Client, shot: int, row: dict[str, Any]) -> bool:
+    """Whether an acknowledged import is read at last; one whose reader was killed is read again. It is deleted."""
+    try:
+        row = client.settled(shot, row)
+        if row["state"] == "failed":
+            client.ask(f"/api/shots/{shot}/sources/{row['id']}/again", method="POST")
+            row = client.settled(shot, row | {"state": "waiting"})
+        client.ask(f"/api/shots/{shot}/sources/{row['id']}", method="DELETE")
+    except (Refused, TimeoutError) as error:
+        print(f"{row['files']}: {error}")
+        return False
+    return bool(row["state"] == "ready")
+
+
+def _kill(part: str) -> str:
+    """Kill a process of the house, or a decode worker, which is waited for a little; what was killed."""
+    pids = [json.loads((VAR / "house" / "state.json").read_text())[part]["pid"]] if part != "worker" else []
+    over = time.monotonic() + 3
+    while part == "worker" and not pids and time.monotonic() < over:
+        pids = _workers()
+    for pid in pids:
         with contextlib.suppress(ProcessLookupError):
-            os.kill(pid, signal.SIGKILL)
+            os.kill(pid or 0, signal.SIGKILL)
+            return part
+    return "nobody"
+
+
+def _workers() -> list[int]:
+    """The processes of the server that unpack files."""
+    found = []
+    for parent in server_processes():
+        for child in Path(f"/proc/{parent}/task").glob("*/children"):
+            with contextlib.suppress(OSError):
+                for pid in map(int, child.read_text().split()):
+                    if b"nexal.formats.worker" in Path(f"/proc/{pid}/cmdline").read_bytes():
+                        found.append(pid)
+    return found
+
+
+def uploads(count: int = 1000, seed: int = 0) -> int:
+    """Damaged files of all formats through the whole server, and a bystander."""
+    at = port()
+    chance = random.Random(seed)
+    ends: Counter[str] = Counter()
+    took: list[float] = []
+    with tempfile.TemporaryDirectory() as place:
+        contents = [(path.suffix, path.read_bytes()) for path in sound_files(Path(place))]
+    files = [(suffix, damaged(content, chance)) for suffix, content in chance.choices(contents, k=count)]
+
+    def send(client: Client, shot: int, number: int) -> None:
+        suffix, content = files[number]
+        began = time.monotonic()
+        try:
+            row = client.settled(shot, client.upload(shot, f"f{number}{suffix}", content))
+            told = row["state"] == "ready" or row["problem"]["remedy"]
+            ends[row["state"] if told and (row["problem"] or {}).get("code") != "internal" else "untold"] += 1
+            client.ask(f"/api/shots/{shot}/sources/{row['id']}", method="DELETE")
+        except Refused as error:
+            ends[f"refused {error.code}"] += 1
+        except TimeoutError as error:
+            ends["stuck"] += 1
+            print(error)
+        took.append(time.monotonic() - began)
+
+    told = _by_people(at, 3, count, send)
+    print(f"{count} files (seed {seed}): {dict(ends)}; slowest {max(took):.1f} s; {told}; {server_memory():.0f} MB")
+    bad = sum(number for end, number in ends.items() if end not in ("ready", "failed", "refused 400", "refused 422"))
+    return 1 if bad or max(took) > 10 else 0
+
+
+def asked(count: int = 5000, seed: int = 0) -> int:
+    """Mutated recipes of all shots of the demo, on routes that take a recipe and change nothing."""
+    at = port()
+    chance = random.Random(seed)
+    client = Client(at)
+    bases = [(shot["id"], client.get(f"/api/shots/{shot['id']}")["head"]["recipe"]) for shot in client.shots()]
+    bases = [(shot, recipe) for shot, recipe in bases if recipe.get("steps")]
+    asks = []
+    for _ in range(count):
+        shot, recipe = chance.choice(bases)
+        route, body = chance.choice(list(_asks(chance.choice(recipe["steps"])["name"]).items()))
+        if chance.random() < 0.3:
+            whole = mutated({**body, "recipe": recipe}, chance)
+        else:
+            whole = {**body, "recipe": mutated(recipe, chance)}
+        asks.append((shot, route, whole))
+    ends: Counter[int] = Counter()
+    took: list[tuple[float, str]] = []
+
+    def send(client: Client, _: int, number: int) -> None:
+        shot, route, whole = asks[number]
+        began = time.monotonic()
+        try:
+            client.ask(f"/api/shots/{shot}/{route}", whole)
+            ends[200] += 1
+        except Refused as error:
+            ends[error.code] += 1
+            if error.code == 500:
+                print(f"{route} of {shot}: {json.dumps(whole)[:2000]}")
+        took.append((time.monotonic() - began, route))
+
+    told = _by_people(at, 2, count, send)
+    slowest = ", ".join(f"{route} {seconds:.1f} s" for seconds, route in sorted(took, reverse=True)[:5])
+    over = sum(seconds > 3 for seconds, _ in took)
+    print(f"{count} recipes (seed {seed}): {dict(ends)}; {over} over 3 s, slowest {slowest}; {told}")
+    return 1 if ends[500] or over else 0
+
+
+def _asks(name: str) -> dict[str, dict[str, Any]]:
+    """What may be asked about a step, by route."""
+    return {
+        "inspect": {},
+        "view": {"address": name, "scale": 2},
+        "probe": {"addresses": [name], "x": 30, "y": 30},
+        "histogram": {"address": name},
+        "scout": {"address": name, "marks": [{"x": 20, "y": 20, "radius": 5, "kind": "subject"}]},
+        "thin": {"item": name},
+        "checks": {"item": name},
+        "audit": {"address": name},
+        "diagnose": {"address": name},
+        "profile": {"addresses": [name], "start": [8, 8], "end": [40, 24]},
+        "shares": {"item": name},
+        "slow": {"address": name},
+        "lit": {"packed": name, "size": 32},
+        "proof": {"address": name},
+        "losses": {"address": name, "seen": name},
+    }
+
+
+def _by_people(at: int, people: int, count: int, send: Callable[[Client, int, int], None]) -> str:
+    """Have `count` things sent, each person one after the other in a shot of their own; what a bystander saw."""
+    numbers = iter(range(count))
+    turn = threading.Lock()
+
+    def work(client: Client, shot: int) -> None:
+        while True:
+            with turn:
+                number = next(numbers, None)
+            if number is None:
+                return
+            send(client, shot, number)
+
+    clients = [Client(at) for _ in range(people)]
+    threads = [threading.Thread(target=work, args=(each, each.new_shot("attack"))) for each in clients]
+    bystander = Bystander(at)
+    bystander.start()
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    return bystander.end()
 
 
 if __name__ == "__main__":
     name, *numbers = sys.argv[1:]
-    sys.exit({"crowd": crowd, "slow": slow, "gone": gone, "kills": kills}[name](*(int(each) for each in numbers)))
+    attacks: Iterable[Callable[..., int]] = (crowd, slow, gone, kills, uploads, asked)
+    sys.exit({attack.__name__: attack for attack in attacks}[name](*(int(each) for each in numbers)))

@@ -90,6 +90,15 @@ class Window:
         return [self.x, self.y, self.width, self.height]
 
 
+def inside(window: Window, region: Window) -> Plane:
+    """1 where a region lies in a window, 0 elsewhere: H x W of the region."""
+    inner = region.intersect(window)
+    mask = np.zeros((region.height, region.width), np.float32)
+    if not inner.empty:
+        mask[inner.within(region)] = 1
+    return mask
+
+
 class Alpha(StrEnum):
     """How the colour of a picture relates to its alpha."""
 

@@ -270,6 +270,53 @@ class Recovering(CoreTest):
         np.testing.assert_allclose(got.planes["R"][:, 6:], 6.0, atol=0.05)
 
 
+class RecoveringBeforeACleanPlate(CoreTest):
+    def scene(self) -> tuple[dict[str, np.ndarray], dict[str, np.ndarray], np.ndarray, np.ndarray]:
+        """A textured disc with a soft edge before a textured plate, both with noise: shot, plate, colour, alpha."""
+        random = np.random.default_rng(4)
+
+        def texture(coarse: int, low: float, high: float) -> np.ndarray:
+            return low + (high - low) * np.kron(
+                random.random((160 // coarse, 240 // coarse)), np.ones((coarse, coarse))
+            )
+
+        y, x = np.mgrid[0:160, 0:240]
+        alpha = np.clip((60 - np.hypot(x - 120, y - 80)) / 25 + 0.5, 0, 1)
+        colour = np.stack([texture(8, 0.1, 0.8) for _ in "RGB"])
+        plate = np.stack([texture(20, 0.1, 0.6) for _ in "RGB"])
+        pair = (
+            light + np.sqrt(2e-5 + 4e-4 * light) * random.standard_normal(light.shape)
+            for light in (colour * alpha + plate * (1 - alpha), plate)
+        )
+        shot, seen = ({name: part[index].astype(np.float32) for index, name in enumerate("RGB")} for part in pair)
+        return shot, seen, colour, alpha.astype(np.float32)
+
+    def recovered(self, shot: dict[str, np.ndarray], alpha: np.ndarray, clean: MemorySource | None) -> np.ndarray:
+        given = {"p": MemorySource(shot | {"M": alpha})} | ({"c": clean} if clean else {})
+        steps = alone("recover_colour", {"picture": "p", "matte": "p.M"} | ({"clean": "c"} if clean else {}))
+        planes = run(steps, given, "made").planes
+        return np.stack([planes[name] for name in "RGB"])
+
+    def test_the_error_in_soft_pixels_falls(self) -> None:
+        shot, plate, colour, alpha = self.scene()
+        soft = (alpha > 0.05) & (alpha < 0.95)
+        without, led = (
+            float(np.abs(self.recovered(shot, alpha, clean) - colour)[:, soft].mean())
+            for clean in (None, MemorySource(plate))
+        )
+        self.assertLess(led, 0.65 * without)
+
+    def test_a_plate_that_does_not_reach_leaves_the_rest_as_it_was(self) -> None:
+        shot, plate, _, alpha = self.scene()
+        plate["R"][5, 5] = np.nan
+        half = {name: plane[:, :120] for name, plane in plate.items()}
+        clean = MemorySource(half, window=Window(0, 0, 120, 160), display=Window(0, 0, 240, 160))
+        without, led, whole = (self.recovered(shot, alpha, c) for c in (None, clean, MemorySource(plate)))
+        np.testing.assert_array_equal(led[:, :, 120:], without[:, :, 120:])
+        np.testing.assert_array_equal(led[:, :, :120], whole[:, :, :120])
+        self.assertTrue(np.isfinite(led).all())
+
+
 class Diagnosing(CoreTest):
     def told(
         self, planes: dict[str, np.ndarray], alpha: Alpha = Alpha.STRAIGHT, apart: str | None = None

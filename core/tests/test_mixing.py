@@ -39,6 +39,7 @@ class Case:
 
 
 ONE, MATTE = "pic", "mask"
+WIDE = MemorySource({"Y": np.zeros((40, 112), np.float32)}, data=["Y"])
 INKS = {"name": "inks", "op": "ink_split", "in": {"picture": ONE}}
 DAB = {"points": [[20, 20], [70, 50]], "radius": 9, "hardness": 0.5, "value": 0.7}
 SQUARE = {"points": [[10, 10], [70, 12], [60, 50], [14, 44]]}
@@ -46,6 +47,7 @@ NUMBERS = "its numbers are asked for as they are"
 
 CASES: dict[str, Case] = {
     "route": Case({"base": ONE}, {"to": {"mask": {"from": MATTE}}}),
+    "copy_channel": Case({"from": "pic.R"}, {}, 1, "a channel by itself has no alpha"),
     "cross": Case({"a": "pic.R", "b": "pic.G"}, {"mode": "screen"}, 0.12, "a channel by itself has no alpha"),
     "arithmetic": Case({"from": ONE}, {"op": "add", "values": {"R": 0.1}}, 1e-5, NUMBERS),
     "weigh": Case({"from": ONE}, {}, 1e-05, NUMBERS),
@@ -63,6 +65,10 @@ CASES: dict[str, Case] = {
     "difference_pull": Case({"picture": ONE, "clean": "back"}, {"tolerance": 0.05, "softness": 0.3}, 0.17),
     "blur": Case({"from": ONE}, {"radius": 6}, 0.03),
     "place": Case({"picture": ONE}, {"x": 5.5, "y": -3.25, "rotate": 20, "scale": 1.2, "filter": "linear"}, 0.09),
+    "sharpen": Case({"from": ONE, "matte": MATTE}, {"radius": 5, "amount": 0.8}, 0.05),
+    "mirror": Case({"picture": ONE}, {"down": True}, 1e-5),
+    "cut_window": Case({"picture": ONE}, {"x": 16, "y": 8, "width": 64, "height": 40}, 1e-5),
+    "fit_to": Case({"picture": "pic", "like": "wide"}, {"how": "cover"}, 0.06),
     "clear_backing": Case(
         {"picture": ONE}, {"colour": [0.2, 0.1, 0]}, 1e-05, "told what is in the numbers, not the state"
     ),
@@ -125,6 +131,7 @@ def sources(seed: int, kind: str, state: Alpha, *, opaque: bool = False) -> dict
         "back": MemorySource(back),
         "other": MemorySource(other),
         "mask": MemorySource({"Y": mask}, data=["Y"]),
+        "wide": WIDE,
         "rough": MemorySource({"Y": rough}, data=["Y"]),
     }
 
@@ -156,7 +163,7 @@ def proxy_gaps(op: str, seed: int, kind: str, state: Alpha) -> dict[str, float]:
     # What has no alpha, or works on stored numbers, is compared where nothing lies hidden.
     opaque = bool(CASES[op].stored) or "A" not in evaluated(op, sources(seed, kind, state)).planes
     given_sources = sources(seed, kind, state, opaque=opaque)
-    whole = Window(0, 0, 48, 32) if op == "resize" else Window(0, 0, SIZE[1], SIZE[0])
+    whole = evaluated(op, given_sources).description.display
     full = as_light(evaluated(op, given_sources, region=whole))
     gaps = {}
     for n in (2, 4, 8):
@@ -252,7 +259,17 @@ class NoRim(CoreTest):
         ],
         "edge_melt": [{"width": 8, "radius": 3}],
         "resize": [{"width": 50, "height": 70}, {"width": 200, "height": 31, "filter": "lanczos"}],
+        "sharpen": [{"radius": 3, "amount": 2}],
+        "mirror": [{"across": True}, {"down": True}],
+        "cut_window": [{"x": 5, "y": 7, "width": 50, "height": 31}, {"x": -9, "width": 120, "cuts": "display"}],
+        "fit_to": [{"how": "contain"}, {"how": "cover"}, {"how": "stretch"}, {"how": "centre"}],
     }
+
+    @staticmethod
+    def feeds(op: str) -> dict[str, str]:
+        """What its ports are fed with: `pic`, and what else it needs."""
+        ports = [port for port in catalogue()[op].ports if port.required]
+        return {port.name: "wide" if port.name == "like" else "pic" for port in ports}
 
     def test_each_operation_that_mixes_is_named_here(self) -> None:
         mixing = {name for name, operation in catalogue().items() if isinstance(operation, MixingOperation)}
@@ -282,11 +299,10 @@ class NoRim(CoreTest):
             planes = {name: np.where(alpha > 0, value * weight, under) for name, value in colour.items()}
             source = MemorySource(planes | {"A": alpha}, alpha=state)
             for op, rows in self.STEPS.items():
-                port = "from" if op in ("blur", "resize") else "picture"
                 for row in rows:
                     with self.subTest(op=op, row=row):
-                        step = {"name": "result", "op": op, "in": {port: "pic"}, "set": dict(row)}
-                        self.over_itself(run([step], {"pic": source}, scale=Fraction(1, n)), colour)
+                        step = {"name": "result", "op": op, "in": self.feeds(op), "set": dict(row)}
+                        self.over_itself(run([step], {"pic": source, "wide": WIDE}, scale=Fraction(1, n)), colour)
 
         holds()
 
@@ -297,15 +313,14 @@ class NoRim(CoreTest):
         for op, rows in self.STEPS.items():
             if op == "edge_melt":
                 continue
-            port = "from" if op in ("blur", "resize") else "picture"
             for row in rows:
                 with self.subTest(op=op, row=row):
                     steps = [
-                        {"name": "moved", "op": op, "in": {port: "pic"}, "set": dict(row)},
+                        {"name": "moved", "op": op, "in": self.feeds(op), "set": dict(row)},
                         {"name": "flat", "op": "constant", "set": {"colour": list(colour.values())}},
                         {"name": "comp", "op": "stack", "in": {"under": "flat", "over": "moved"}},
                     ]
-                    made = run(steps, {"pic": source}, region=wide.intersect(Window(0, 0, 140, 110)))
+                    made = run(steps, {"pic": source, "wide": WIDE}, region=wide.intersect(Window(0, 0, 140, 110)))
                     for name, value in colour.items():
                         np.testing.assert_allclose(made.planes[name], value, atol=2e-5)
 

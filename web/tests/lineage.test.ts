@@ -73,7 +73,15 @@ describe("the words that people bring", () => {
     for (const [word, wanted] of Object.entries({ ...first, ...more })) expect(meantBy(word)[0]).toBe(wanted);
     expect(meantBy("satur")[0]).toBe("grade");
     expect(meantBy("masks")).toContain("shape");
-    expect(wayTo("flip")).toContain("mirrored");
+    for (const [word, wanted] of [
+      ["flip", "mirror"],
+      ["crop", "cut_window"],
+      ["sharpen", "sharpen"],
+      ["fit", "fit_to"],
+      ["copy", "copy_channel"],
+    ] as const)
+      expect(meantBy(word)[0]).toBe(wanted);
+    expect(wayTo("copy")).toContain("C copies it");
     expect(meantBy("xylophone")).toEqual([]);
     expect(meantBy("")).toEqual([]);
   });

@@ -65,12 +65,13 @@ _FILTERS: dict[str, Callable[..., tuple[NDArray[Any], NDArray[Any]]]] = {
 }
 
 
-def taps(first: int, count: int, ratio: float, ends: tuple[int, int], kind: str) -> Taps:
+def taps(first: float, count: int, ratio: float, ends: tuple[int, int], kind: str) -> Taps:
     """What `count` new pixels from `first` on are made of, along one axis of a plane of
     old pixels from the first to before the second of `ends`.
 
-    `ratio` is how many old pixels one new pixel is wide. `kind` is nearest, area, lanczos, or auto: area where it
-    shrinks, Lanczos where it grows. Beyond its ends the plane goes on as its last pixel.
+    `first` may lie between two pixels. `ratio` is how many old pixels one new pixel is wide. `kind` is nearest, area,
+    lanczos, or auto: area where it shrinks, Lanczos where it grows. Beyond its ends the plane goes on as its last
+    pixel.
     """
     if kind == "auto":
         kind = "area" if ratio >= 1 else "lanczos"

@@ -163,6 +163,30 @@ class Route(PointOperation):
         return result
 
 
+@register
+class CopyChannel(PointOperation):
+    """A channel as a step of its own, by its own name: v.
+
+    plane -> the same plane, sample for sample. Needed rarely: a channel can be named by its address wherever it is
+    wanted.
+    """
+
+    name = "copy_channel"
+    family = "channels"
+    makes = "plane"
+    needs = "copy the channel, duplicate a channel, keep a channel as a step"
+    ports = (Port("from", "plane", "The channel"),)
+
+    def describe(self, inputs: Mapping[str, Description], settings: Settings) -> Description:
+        return inputs["from"]
+
+    def untouched(self, channel: str, inputs: Mapping[str, Description], settings: Settings) -> tuple[str, str] | None:
+        return "from", channel
+
+    def express(self, values: Mapping[str, Channels], settings: Settings, scene: Scene) -> Channels:
+        return values["from"]
+
+
 class CrossSettings(Settings):
     mode: BlendMode = setting("multiply", "How the two channels meet", widget="modes")
     invert_a: bool = setting(False, "Turn the first channel round before")
@@ -279,6 +303,14 @@ def check_channels(names: Sequence[str] | Mapping[str, Any], description: Descri
             )
 
 
+def meant_channels(description: Description, named: Sequence[str]) -> Sequence[str]:
+    """The channels that an operation means: of a plane its one, else those named, else all colour; where there is no
+    colour, all but alpha."""
+    if description.is_plane:
+        return description.channels
+    return named or description.colour or [name for name in description.channels if not is_alpha(name)]
+
+
 def changed_trait(trait: Trait, change: Callable[[float], float], unit: str = "") -> Trait:
     """The trait of a channel whose every value was changed alike: its span goes along, an id is an id no more."""
 
@@ -359,32 +391,25 @@ class Invert(PointOperation):
     judges = ("from",)
     Settings = InvertSettings
 
-    def _chosen(self, description: Description, settings: InvertSettings) -> Sequence[str]:
-        if description.is_plane:
-            return description.channels
-        if settings.channels:
-            return settings.channels
-        return description.colour or [name for name in description.channels if not is_alpha(name)]
-
     def describe(self, inputs: Mapping[str, Description], settings: InvertSettings) -> Description:
-        check_channels(self._chosen(inputs["from"], settings), inputs["from"], "channels")
+        check_channels(meant_channels(inputs["from"], settings.channels), inputs["from"], "channels")
         return inputs["from"]
 
     def untouched(
         self, channel: str, inputs: Mapping[str, Description], settings: InvertSettings
     ) -> tuple[str, str] | None:
-        return None if channel in self._chosen(inputs["from"], settings) else ("from", channel)
+        return None if channel in meant_channels(inputs["from"], settings.channels) else ("from", channel)
 
     def trait(
         self, channel: str, inputs: Mapping[str, Description], settings: InvertSettings, description: Description
     ) -> Trait:
         trait = inputs["from"].trait(channel)
-        if channel not in self._chosen(inputs["from"], settings):
+        if channel not in meant_channels(inputs["from"], settings.channels):
             return trait
         return changed_trait(trait, lambda end: 1 - end)
 
     def express(self, values: Mapping[str, Channels], settings: InvertSettings, scene: Scene) -> Channels:
-        chosen = self._chosen(scene.descriptions["from"], settings)
+        chosen = meant_channels(scene.descriptions["from"], settings.channels)
         return {name: np.float32(1) - value if name in chosen else value for name, value in values["from"].items()}
 
 

@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from typing import Any, ClassVar, final
 
-import numpy as np
-
 from nexal.kernels.mixing import mixed, with_alphas
 from nexal.operations.base import Operation, Scene
-from nexal.picture import ALPHA_NAME, Alpha, Description, Plane, Trait
+from nexal.picture import ALPHA_NAME, Alpha, Description, Plane, Trait, inside
 
 
 class MixingOperation(Operation):
@@ -42,6 +40,10 @@ class MixingOperation(Operation):
         """Single samples of the plane over `scene.region`, in its own type."""
         raise NotImplementedError
 
+    def finished(self, plane: Plane, averaged: Plane, settings: Any) -> Plane:
+        """What becomes of a channel's samples and their average: the average, unless an operation says otherwise."""
+        return averaged
+
     def beside(self, channels: Sequence[str], inputs: Mapping[str, Description], settings: Any) -> dict[str, Any]:
         """Channels wanted of the other inputs, and of the mixed one besides those that are averaged."""
         return {}
@@ -72,9 +74,10 @@ class MixingOperation(Operation):
         given = scene.descriptions[self.mixes]
         planes = dict(inputs.get(self.mixes, {}))
         prepared = self.prepared(inputs, settings, scene)
-        inside = self._inside(scene, settings)
+        reach = self.input_region(self.mixes, scene.region, scene, settings)
+        covered = inside(given.window.scaled(scene.scale), reach)
         if self.gains_alpha(given):
-            planes[ALPHA_NAME] = inside
+            planes[ALPHA_NAME] = covered
             given = given.changed(channels=(*given.channels, ALPHA_NAME), alpha=Alpha.STRAIGHT)
 
         def single(plane: Plane) -> Plane:
@@ -93,15 +96,7 @@ class MixingOperation(Operation):
             lambda plane: self.average(plane, settings, scene, prepared),
             single,
             staying=staying,
-            inside=inside,
+            inside=covered,
         )
+        result = {name: self.finished(single(planes[name]), plane, settings) for name, plane in result.items()}
         return result | {name: single(planes[name]) for name in channels if name not in result}
-
-    def _inside(self, scene: Scene, settings: Any) -> Plane:
-        """1 inside the data window of the mixed input, 0 outside of it."""
-        reach = self.input_region(self.mixes, scene.region, scene, settings)
-        inner = reach.intersect(scene.descriptions[self.mixes].window.scaled(scene.scale))
-        inside = np.zeros((reach.height, reach.width), np.float32)
-        if not inner.empty:
-            inside[inner.within(reach)] = 1
-        return inside

@@ -1,16 +1,16 @@
-"""Operations that look at more than one pixel of their input: blur and place."""
+"""Operations that look at more than one pixel of their input: blur, sharpen, and what moves a picture."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from nexal.kernels.pointmath import lerp
 from nexal.operations.base import Port, Scene, Settings, register, setting
-from nexal.operations.channels import check_channels
+from nexal.operations.channels import check_channels, meant_channels
 from nexal.operations.mixing import MixingOperation
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
 
@@ -103,6 +103,125 @@ class Blur(MixingOperation):
         return plane[scene.region.within(scene.region.grow(self._reach(settings, scene)))]
 
 
+class SharpenSettings(BlurSettings):
+    radius: float = setting(
+        1.5, "Of the blur that it is compared with", ge=0, le=1000, low=0, high=20, step=0.1, unit="px"
+    )
+    amount: float = setting(0.5, "How much of the difference is added", ge=0, le=20, low=0, high=3, step=0.01)
+    channels: list[str] = setting(list, "Channels to sharpen; all colour when none is named", widget="channels")
+    invert_matte: bool = setting(False, "Sharpen where the matte removes")
+
+
+@register
+class Sharpen(Blur):
+    """Sharpen by what a blur takes away: v + amount (v - G(v)), G being what `blur` makes of v.
+
+    plane or picture(, plane) -> the same, same windows. Colour that belongs to an alpha is sharpened without it: G is
+    the mean of the light that is there, G(c a) / G(a), so that no rim appears along an edge. The alpha stays unless it
+    is named. Through a matte the difference is multiplied by it, or by 1 - matte with `invert_matte`. Nothing is
+    clamped. A sample that is no number, or beside one, stays.
+    """
+
+    name = "sharpen"
+    family = "edges"
+    needs = "sharpen, crisp, unsharp, detail, clarity"
+    ports = (Port("from", "any", "What is sharpened"), Port("matte", "plane", "Where it is sharpened", required=False))
+    Settings = SharpenSettings
+
+    def untouched(self, channel: str, inputs: Mapping[str, Description], settings: Any) -> tuple[str, str] | None:
+        left = (
+            settings.amount == 0
+            or settings.radius == 0
+            or channel not in meant_channels(inputs["from"], settings.channels)
+        )
+        return ("from", channel) if left else None
+
+    def affects(self, channel: str, description: Description, settings: Any, scene: Scene) -> bool:
+        return channel in meant_channels(description, settings.channels)
+
+    def finished(self, plane: Plane, averaged: Plane, settings: Any) -> Plane:
+        with np.errstate(invalid="ignore", over="ignore"):
+            sharp = plane + np.float32(settings.amount) * (plane - averaged)
+        return sharp if np.isfinite(sharp).all() else np.where(np.isfinite(sharp), sharp, plane)
+
+
+Matrix = tuple[float, float, float, float, float, float]
+"""a, b, c, d, x, y: the position (a u + b v + x, c u + d v + y) for the position u, v."""
+
+
+class Moving(MixingOperation):
+    """An operation that puts the samples of one input elsewhere, by a matrix that it gives (`forward`).
+
+    What falls on whole samples is exact; in between it is found by `kind`.
+    """
+
+    mixes = "picture"
+
+    def forward(self, display: Window, settings: Any) -> Matrix:
+        """Matrix and offset that take a full-resolution position of the input to its place."""
+        raise NotImplementedError
+
+    def kind(self, settings: Any) -> str:
+        return "linear"
+
+    def shrinks(self, settings: Any) -> float:
+        """How many times larger the input is than what becomes of it; 1 where it does not shrink."""
+        return 1.0
+
+    def backward(self, display: Window, settings: Any) -> Matrix:
+        a, b, c, d, x, y = self.forward(display, settings)
+        determinant = a * d - b * c
+        ia, ib, ic, id_ = d / determinant, -b / determinant, -c / determinant, a / determinant
+        return ia, ib, ic, id_, -(ia * x + ib * y), -(ic * x + id_ * y)
+
+    @staticmethod
+    def bounds(window: Window, matrix: Matrix) -> tuple[float, float, float, float]:
+        a, b, c, d, x, y = matrix
+        corners = [(px, py) for px in (window.x, window.right) for py in (window.y, window.bottom)]
+        xs = [a * px + b * py + x for px, py in corners]
+        ys = [c * px + d * py + y for px, py in corners]
+        return min(xs), min(ys), max(xs), max(ys)
+
+    def affects(self, channel: str, description: Description, settings: Any, scene: Scene) -> bool:
+        a, b, c, d, x, y = self.backward(description.display, settings)
+        whole = {abs(a), abs(b), abs(c), abs(d)} == {0.0, 1.0}
+        steps = (scene.pixels(x), scene.pixels(y))
+        return self.kind(settings) != "nearest" and not (whole and all(float(step).is_integer() for step in steps))
+
+    def reach(self, settings: Any) -> float:
+        from nexal.kernels.warping import FILTER_SUPPORT
+
+        return FILTER_SUPPORT[self.kind(settings)] * self.shrinks(settings)
+
+    def effort(self, settings: Any, scene: Scene) -> float:
+        return 10 + 32 * (2 * self.reach(settings)) ** 2
+
+    def input_region(self, port: str, region: Window, scene: Scene, settings: Any) -> Window:
+        left, top, right, bottom = self.bounds(region, self._scaled(scene, settings))
+        reach = math.ceil(self.reach(settings)) + 1
+        x0, y0 = math.floor(left) - reach, math.floor(top) - reach
+        return Window(x0, y0, math.ceil(right) + reach - x0, math.ceil(bottom) + reach - y0)
+
+    def _scaled(self, scene: Scene, settings: Any) -> Matrix:
+        a, b, c, d, x, y = self.backward(scene.descriptions["picture"].display, settings)
+        return a, b, c, d, scene.pixels(x), scene.pixels(y)
+
+    def _sampled(self, plane: Plane, kind: str, settings: Any, scene: Scene) -> Plane:
+        from nexal.kernels.warping import resample
+
+        a, b, c, d, x, y = self._scaled(scene, settings)
+        given = self.input_region("picture", scene.region, scene, settings)
+        column, row = scene.region.x + 0.5, scene.region.y + 0.5
+        start = (a * column + b * row + x - given.x, c * column + d * row + y - given.y)
+        return resample(plane, (scene.region.height, scene.region.width), start, (a, b, c, d), kind)
+
+    def average(self, plane: Plane, settings: Any, scene: Scene, prepared: None) -> Plane:
+        return self._sampled(plane, self.kind(settings), settings, scene)
+
+    def single(self, plane: Plane, settings: Any, scene: Scene) -> Plane:
+        return self._sampled(plane, "nearest", settings, scene)
+
+
 class PlaceSettings(Settings):
     x: float = setting(0.0, "To the right", low=-1000, high=1000, step=0.1, unit="px")
     y: float = setting(0.0, "Downward", low=-1000, high=1000, step=0.1, unit="px")
@@ -112,7 +231,7 @@ class PlaceSettings(Settings):
 
 
 @register
-class Place(MixingOperation):
+class Place(Moving):
     """Move a picture about its display window: scaled and rotated about the window's middle, then shifted.
 
     picture -> picture; the data window follows, the display window stays. Outside the data window all is 0.
@@ -126,19 +245,12 @@ class Place(MixingOperation):
     family = "edges"
     needs = "move, scale, rotate, position a picture"
     ports = (Port("picture", "any", "What is moved"),)
-    mixes = "picture"
     Settings = PlaceSettings
-
-    def affects(self, channel: str, description: Description, settings: PlaceSettings, scene: Scene) -> bool:
-        shift = (scene.pixels(settings.x), scene.pixels(settings.y))
-        whole = settings.scale == 1 and settings.rotate == 0 and all(float(part).is_integer() for part in shift)
-        return settings.filter != "nearest" and not whole
 
     def gains_alpha(self, description: Description) -> bool:
         return bool(description.colour) and not description.is_plane and not description.has_alpha
 
-    def _forward(self, display: Window, settings: PlaceSettings) -> tuple[float, float, float, float, float, float]:
-        """Matrix and offset that take a full-resolution position of the input to its place."""
+    def forward(self, display: Window, settings: PlaceSettings) -> Matrix:
         turn = math.radians(settings.rotate)
         c, s = settings.scale * math.cos(turn), settings.scale * math.sin(turn)
         if settings.rotate % 90 == 0:
@@ -153,32 +265,16 @@ class Place(MixingOperation):
             middle_y - s * middle_x - c * middle_y + settings.y,
         )
 
-    def _backward(self, display: Window, settings: PlaceSettings) -> tuple[float, float, float, float, float, float]:
-        a, b, c, d, x, y = self._forward(display, settings)
-        determinant = a * d - b * c
-        ia, ib, ic, id_ = d / determinant, -b / determinant, -c / determinant, a / determinant
-        return ia, ib, ic, id_, -(ia * x + ib * y), -(ic * x + id_ * y)
+    def kind(self, settings: PlaceSettings) -> str:
+        return settings.filter
 
-    @staticmethod
-    def _bounds(window: Window, matrix: tuple[float, float, float, float, float, float]) -> tuple[float, ...]:
-        a, b, c, d, x, y = matrix
-        corners = [(px, py) for px in (window.x, window.right) for py in (window.y, window.bottom)]
-        xs = [a * px + b * py + x for px, py in corners]
-        ys = [c * px + d * py + y for px, py in corners]
-        return min(xs), min(ys), max(xs), max(ys)
-
-    def effort(self, settings: PlaceSettings, scene: Scene) -> float:
-        return 10 + 32 * (2 * self._reach(settings)) ** 2
-
-    def _reach(self, settings: PlaceSettings) -> float:
-        from nexal.kernels.warping import FILTER_SUPPORT
-
-        return FILTER_SUPPORT[settings.filter] * max(1.0, 1 / settings.scale)
+    def shrinks(self, settings: PlaceSettings) -> float:
+        return max(1.0, 1 / settings.scale)
 
     def describe(self, inputs: Mapping[str, Description], settings: PlaceSettings) -> Description:
         description = inputs["picture"]
-        left, top, right, bottom = self._bounds(description.window, self._forward(description.display, settings))
-        soft = 0 if settings.filter == "nearest" else self._reach(settings) * settings.scale - 0.5
+        left, top, right, bottom = self.bounds(description.window, self.forward(description.display, settings))
+        soft = 0 if settings.filter == "nearest" else self.reach(settings) * settings.scale - 0.5
         x, y = math.floor(left - soft + 1e-6), math.floor(top - soft + 1e-6)
         placed = description.changed(
             window=Window(x, y, math.ceil(right + soft - 1e-6) - x, math.ceil(bottom + soft - 1e-6) - y)
@@ -188,29 +284,3 @@ class Place(MixingOperation):
         return placed.changed(
             channels=(*placed.channels, ALPHA_NAME), data=placed.data | {ALPHA_NAME}, alpha=Alpha.STRAIGHT
         )
-
-    def input_region(self, port: str, region: Window, scene: Scene, settings: PlaceSettings) -> Window:
-        a, b, c, d, x, y = self._scaled(scene, settings)
-        left, top, right, bottom = self._bounds(region, (a, b, c, d, x, y))
-        reach = math.ceil(self._reach(settings)) + 1
-        x0, y0 = math.floor(left) - reach, math.floor(top) - reach
-        return Window(x0, y0, math.ceil(right) + reach - x0, math.ceil(bottom) + reach - y0)
-
-    def _scaled(self, scene: Scene, settings: PlaceSettings) -> tuple[float, float, float, float, float, float]:
-        a, b, c, d, x, y = self._backward(scene.descriptions["picture"].display, settings)
-        return a, b, c, d, scene.pixels(x), scene.pixels(y)
-
-    def _sampled(self, plane: Plane, kind: str, settings: PlaceSettings, scene: Scene) -> Plane:
-        from nexal.kernels.warping import resample
-
-        a, b, c, d, x, y = self._scaled(scene, settings)
-        given = self.input_region("picture", scene.region, scene, settings)
-        column, row = scene.region.x + 0.5, scene.region.y + 0.5
-        start = (a * column + b * row + x - given.x, c * column + d * row + y - given.y)
-        return resample(plane, (scene.region.height, scene.region.width), start, (a, b, c, d), kind)
-
-    def average(self, plane: Plane, settings: PlaceSettings, scene: Scene, prepared: None) -> Plane:
-        return self._sampled(plane, settings.filter, settings, scene)
-
-    def single(self, plane: Plane, settings: PlaceSettings, scene: Scene) -> Plane:
-        return self._sampled(plane, "nearest", settings, scene)

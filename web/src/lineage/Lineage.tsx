@@ -23,6 +23,7 @@ interface Props {
   onChoose: (item: string) => void;
   onAdd: () => void;
   onDropChannel: (address: string) => void;
+  onCopyChannel: (address: string) => void;
 }
 
 /** What was made from what, as pictures: sources, then steps. */
@@ -36,6 +37,7 @@ export function Lineage({
   onChoose,
   onAdd,
   onDropChannel,
+  onCopyChannel,
 }: Props) {
   const ribbon = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(0);
@@ -70,6 +72,13 @@ export function Lineage({
       <div
         ref={ribbon}
         className="relative flex h-full items-start gap-3.5 overflow-x-auto overflow-y-hidden px-3 pt-3.5"
+        onDragOver={(event) =>
+          writable && event.dataTransfer.types.includes(DRAGGED) && event.preventDefault()
+        }
+        onDrop={(event) => {
+          const address = event.dataTransfer.getData(DRAGGED);
+          if (address && writable) onCopyChannel(address);
+        }}
         onKeyDown={(event) => {
           const turn = event.key === "ArrowRight" ? 1 : event.key === "ArrowLeft" ? -1 : 0;
           const from = (event.target as HTMLElement).dataset.item;
@@ -92,6 +101,7 @@ export function Lineage({
             onDragOver={(event) => event.dataTransfer.types.includes(DRAGGED) && event.preventDefault()}
             onDrop={(event: DragEvent) => {
               const address = event.dataTransfer.getData(DRAGGED);
+              event.stopPropagation();
               if (address) onDropChannel(address);
             }}
             className="flex h-[57px] w-16 shrink-0 items-center justify-center rounded-sm border border-dashed border-line text-[12px] text-dim hover:border-faint hover:text-text"

@@ -8,10 +8,12 @@ import {
   freeName,
   itemOf,
   itemsOf,
+  portOf,
   restOf,
   sourcesOf,
+  stepsOf,
 } from "@/api/recipe";
-import { pictureOf } from "@/stage/focus";
+import { pictureOf, upstream } from "@/stage/focus";
 
 interface Context {
   recipe: Recipe;
@@ -66,82 +68,168 @@ function planesOf(item: Offer): string[] {
   return item.channels.map((channel) => `${item.name}.${channel}`);
 }
 
-/** A new step of an operation with every required port fed sensibly from what is in focus. */
-export function newStep(operation: OperationRow, context: Context, dragged?: string): Step {
-  const { recipe, items } = context;
-  const sound = offersOf(context);
-  const chosen = sound.find((entry) => entry.name === context.item) ?? sound[0];
-  const taken = new Set<string>();
-  const ports: Record<string, Fed> = {};
-  const pictures = sound.filter((entry) => !entry.plane);
-  const mattes = sound.filter((entry) => entry.plane);
+/** Names that files of an empty screen or set go by. */
+const CLEAN = /clean|empty|blank|background|(^|_)bg(_|$)/;
+/** Names that the render's own picture goes by. */
+const WHOLE = /beauty|full|final|comp|combined|rgba?$/;
 
-  const plane = (): string | undefined => {
-    const offers = [
-      ...(dragged ? [dragged] : []),
-      ...(chosen && context.alone ? context.alone.map((channel) => `${chosen.name}.${channel}`) : []),
-      ...(chosen ? planesOf(chosen) : []),
+/** What may feed the ports of a new step, best first. */
+class Offers {
+  readonly chosen: Offer | undefined;
+  private readonly sound: Offer[];
+  private readonly recipe: Recipe;
+
+  constructor(
+    private readonly context: Context,
+    private readonly dragged: string | undefined,
+  ) {
+    this.recipe = context.recipe;
+    this.sound = offersOf(context);
+    this.chosen = this.sound.find((entry) => entry.name === context.item) ?? this.sound[0];
+  }
+
+  get sources(): string[] {
+    return Object.keys(sourcesOf(this.recipe)).filter((name) => this.isPicture(name));
+  }
+
+  private get newest(): Offer[] {
+    return [...this.sound].reverse();
+  }
+
+  private isPicture(name: string): boolean {
+    return this.sound.some((entry) => entry.name === name && !entry.plane);
+  }
+
+  /** The one plane that was pointed at: dragged, shown alone, or the matte in focus. */
+  pointed(): string[] {
+    const { chosen, dragged } = this;
+    if (dragged) return [dragged];
+    if (!chosen) return [];
+    if (this.context.alone) return this.context.alone.map((channel) => `${chosen.name}.${channel}`);
+    return chosen.plane ? [chosen.name] : [];
+  }
+
+  planes(): string[] {
+    const pictures = this.sound.filter((entry) => !entry.plane);
+    const mattes = this.sound.filter((entry) => entry.plane);
+    return [
+      ...this.pointed(),
+      ...(this.chosen ? planesOf(this.chosen) : []),
       ...pictures.flatMap(planesOf),
       ...mattes.map((entry) => entry.name),
     ];
-    return offers.find((address) => !taken.has(address)) ?? offers[0];
-  };
-  const picture = (): string | undefined => {
-    const own = chosen && !chosen.plane ? chosen.name : chosen && pictureOf(recipe, items, chosen.name);
-    const offers = [own, ...Object.keys(sourcesOf(recipe)), ...pictures.map((entry) => entry.name)];
-    return offers.find((name): name is string => typeof name === "string" && !taken.has(name));
-  };
-  const backdrop = (): string | undefined => {
-    const names = Object.keys(sourcesOf(recipe)).filter((name) => name !== chosen?.name);
-    return names.at(-1) ?? chosen?.name;
-  };
-  const matte = (): string | undefined => {
-    if (dragged) return dragged;
-    if (chosen?.plane) return chosen.name;
-    return chosen && context.alone ? `${chosen.name}.${context.alone[0]}` : (mattes.at(-1)?.name ?? plane());
-  };
+  }
 
+  mattes(): string[] {
+    const newest = this.newest.filter((entry) => entry.plane).map((entry) => entry.name);
+    return [...this.pointed(), ...newest, ...this.planes()];
+  }
+
+  /** The picture in focus or that the matte in focus belongs to, then sources, then what was made of them. */
+  pictures(): string[] {
+    const { chosen, recipe } = this;
+    const own = chosen?.plane ? pictureOf(recipe, this.context.items, chosen.name) : chosen?.name;
+    const others = this.sound.filter((entry) => !entry.plane).map((entry) => entry.name);
+    return [...(own ? [own] : []), ...this.sources, ...others];
+  }
+
+  anything(): string[] {
+    return [...this.pointed(), ...(this.chosen ? [this.chosen.name] : []), ...this.pictures()];
+  }
+
+  backdrops(): string[] {
+    const over = this.pictures()[0];
+    const others = this.sources.filter((name) => name !== over).reverse();
+    return [...others, ...(this.chosen ? [this.chosen.name] : [])];
+  }
+
+  /** What steps take as the empty screen already, and sources that are named so. */
+  cleanPlates(): string[] {
+    const used = stepsOf(this.recipe).flatMap((step) => portOf(step, "clean") ?? []);
+    const files = sourcesOf(this.recipe);
+    const named = this.sources.filter((name) => CLEAN.test(`${name}_${files[name]!.files}`.toLowerCase()));
+    return [...used.reverse(), ...named].filter((name) => name !== this.pictures()[0]);
+  }
+
+  /** Pictures that were made, the one in focus first, sums before others. */
+  rebuilt(): string[] {
+    const made = this.newest.filter((entry) => !entry.plane && findStep(this.recipe, entry.name));
+    const sums = made.filter((entry) => findStep(this.recipe, entry.name)?.op === "sum_passes");
+    const own = made.filter((entry) => entry.name === this.chosen?.name);
+    const names = [...own, ...sums, ...made].map((entry) => entry.name);
+    return names.length ? names : this.sources.filter((name) => name !== this.chosen?.name);
+  }
+
+  /** The render's own picture of what was rebuilt: a source in focus, one that is named so, or what feeds it. */
+  renders(): string[] {
+    const { chosen, recipe, sources } = this;
+    const above = upstream(recipe, this.rebuilt()[0] ?? "");
+    const named = sources.filter((name) => WHOLE.test(name));
+    const within = sources.filter((name) => above.includes(name));
+    // Separate files of passes feed a sum: then the whole picture is none of them.
+    const beside = within.length > 1 ? sources.filter((name) => !above.includes(name)) : [];
+    const focus = chosen && sources.includes(chosen.name) ? [chosen.name] : [];
+    return [...focus, ...named, ...beside, ...within, ...sources];
+  }
+
+  /** What fits a port, best first; of one that can be left open only what is clearly meant. */
+  fitting(operation: OperationRow, port: OperationRow["ports"][number]): string[] {
+    const ofPicture = operation.ports[0]?.kind === "picture";
+    if (port.name === "clean" && (!port.required || this.cleanPlates().length)) return this.cleanPlates();
+    if (port.name === "like") return port.required ? this.backdrops() : this.chosen ? [this.chosen.name] : [];
+    if (!port.required) {
+      // Any channel of a texture may be left out; a new one has red, green and blue.
+      if (operation.op === "pack") return port.name === "a" ? [] : this.planes();
+      if (operation.op === "route") return this.pictures();
+      return port.name === "matte" && ofPicture ? this.pointed() : [];
+    }
+    if (port.name === "under") return this.backdrops();
+    if (port.name === "full") return this.renders();
+    if (port.name === "rebuilt") return this.rebuilt();
+    if (port.kind === "plane")
+      return port.many || ["matte", "alpha"].includes(port.name) ? this.mattes() : this.planes();
+    return port.kind === "any" ? this.anything() : this.pictures();
+  }
+}
+
+/** A new step of an operation with every port fed sensibly from what is in focus, at once. */
+export function newStep(operation: OperationRow, context: Context, dragged?: string): Step {
+  const offers = new Offers(context, dragged);
+  const { chosen } = offers;
+  const taken = new Set<string>();
+  const ports: Record<string, Fed> = {};
   for (const port of operation.ports) {
-    // Any channel of a texture may be left out; a new one has red, green and blue.
-    if (!port.required && !(operation.op === "pack" && port.name !== "a")) continue;
-    const address =
-      (operation.op === "attach_alpha" && port.name === "alpha") ||
-      (port.name === "matte" && port.kind === "plane") ||
-      port.many
-        ? matte()
-        : port.name === "under"
-          ? backdrop()
-          : port.kind === "plane"
-            ? plane()
-            : port.kind === "any" &&
-                (dragged ?? (chosen && context.alone ? `${chosen.name}.${context.alone[0]}` : chosen?.name))
-              ? (dragged ?? (chosen && context.alone ? `${chosen.name}.${context.alone[0]}` : chosen?.name))
-              : picture();
+    const fitting = offers.fitting(operation, port);
+    const address = fitting.find((name) => !taken.has(name)) ?? fitting[0];
     if (address === undefined) continue;
     ports[port.name] = port.many ? [address] : address;
     taken.add(address);
   }
   if (operation.free_ports && chosen) ports.a = dragged ?? chosen.name;
-  const settings: Record<string, unknown> = {};
-  if (operation.op === "formula" && chosen)
-    settings.expressions = {
-      Y: chosen.plane || dragged ? "a" : `a.${(chosen.channels[0] ?? "y").toLowerCase()}`,
-    };
-  // Whoever builds a texture wants masks of any size to cover it.
-  if (operation.op === "bay") settings.fit = "scale";
-  if (operation.op === "route") settings.to = defaultRoutes(chosen);
-  if (operation.op === "weigh" && chosen && !chosen.channels.includes("G"))
-    settings.weights = { [chosen.channels[0] ?? "Y"]: 1 };
-  if (operation.ports.some((port) => port.name === "like") && chosen) ports.like = chosen.name;
+  const settings = firstSettings(operation, offers, dragged);
   return {
-    name: freeName(recipe, operation.op),
+    name: freeName(context.recipe, operation.op),
     op: operation.op,
     in: ports,
     ...(Object.keys(settings).length ? { set: settings } : {}),
   };
 }
 
-function defaultRoutes(chosen: Offer | undefined): Record<string, unknown> {
-  const from = chosen ? (chosen.plane ? chosen.name : `${chosen.name}.${chosen.channels[0]}`) : "";
-  return { mask: { from } };
+function firstSettings(
+  operation: OperationRow,
+  offers: Offers,
+  dragged: string | undefined,
+): Record<string, unknown> {
+  const { chosen } = offers;
+  // Whoever builds a texture wants masks of any size to cover it.
+  if (operation.op === "bay") return { fit: "scale" };
+  if (!chosen) return {};
+  if (operation.op === "formula") {
+    const channel = `a.${(chosen.channels[0] ?? "y").toLowerCase()}`;
+    return { expressions: { Y: chosen.plane || dragged ? "a" : channel } };
+  }
+  if (operation.op === "route") return { to: { mask: { from: offers.pointed()[0] ?? planesOf(chosen)[0] } } };
+  if (operation.op === "weigh" && !chosen.channels.includes("G"))
+    return { weights: { [chosen.channels[0] ?? "Y"]: 1 } };
+  return {};
 }

@@ -44,6 +44,7 @@ export function BenchArea({ bench, project, operations, onTurnRound, onChoose, o
         writable={writable}
         onChoose={onChoose}
         onCross={onCross}
+        onPut={onPut}
       />
       {bench === "packing" ? (
         <PackingStage

@@ -137,6 +137,10 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
       const step = { name: freeName(before, "cross"), op: "cross", in: { a, b } };
       return [insertAfter(before, step, null), step.name];
     });
+  const copyChannel = (dragged?: string) => {
+    const copy = operations.find((operation) => operation.op === "copy_channel");
+    if (copy) add(copy, dragged);
+  };
   const turnRound = (name: string | null) => {
     if (!name) return;
     put((before) => {
@@ -180,6 +184,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     help: () => setHelping(true),
     turnRound: () => turnRound(item),
     toggle: () => toggle(item),
+    copy: () => copyChannel(),
     show: (address) => choose(address.split(".")[0]!),
   });
 
@@ -227,6 +232,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
         actions={actions}
         onChoose={choose}
         onAdd={() => setFinding(true)}
+        onCopyChannel={copyChannel}
         onDropChannel={(address) => {
           const stretch = operations.find((operation) => operation.op === "stretch");
           if (stretch) add(stretch, address);

@@ -18,6 +18,8 @@ interface Context {
   help: () => void;
   turnRound: () => void;
   toggle: () => void;
+  /** The channel that is shown alone, or the first, as a step of its own. */
+  copy: () => void;
   /** Bring a pinned view onto the stage. */
   show: (address: string) => void;
 }
@@ -36,7 +38,7 @@ export function useKeys(context: Context): void {
       const typing = target.closest(
         "input, textarea, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]",
       );
-      const { recipe, items, item, writable, find, help, turnRound, toggle, show } = latest.current;
+      const { recipe, items, item, writable, find, help, turnRound, toggle, copy, show } = latest.current;
       const view = useView.getState();
       const key = event.key.toLowerCase();
       if ((event.ctrlKey || event.metaKey) && key === "z" && !(typing instanceof HTMLTextAreaElement)) {
@@ -81,6 +83,7 @@ export function useKeys(context: Context): void {
         "?": help,
         n: () => writable && turnRound(),
         o: () => writable && toggle(),
+        c: () => writable && copy(),
       };
       const action = actions[key];
       if (action) {

@@ -2,7 +2,7 @@ import type { Item } from "@/api/client";
 import { type Recipe, addressesOf, findStep, itemOf, sourcesOf } from "@/api/recipe";
 
 /** What stands upstream of an item, nearest first. */
-function upstream(recipe: Recipe, item: string): string[] {
+export function upstream(recipe: Recipe, item: string): string[] {
   const order: string[] = [];
   const visit = (name: string) => {
     const step = findStep(recipe, name);

@@ -68,7 +68,7 @@ export function Tile({ shot, item, known, channels, layer, rows, data, own, lit,
       type="button"
       draggable
       aria-pressed={lit}
-      title={`${address}${rows[0] ? ` · ${rows[0].type}, ${rows[0].role}` : ""}\nShift-click shows several together; drop one tile on another to cross them`}
+      title={`${address}${rows[0] ? ` · ${rows[0].type}, ${rows[0].role}` : ""}\nShift-click shows several together, of several files as a step; drop one tile on another to cross them, on the lineage to copy it`}
       onDragStart={(event) => event.dataTransfer.setData(DRAGGED, address)}
       onDragOver={(event) => event.dataTransfer.types.includes(DRAGGED) && event.preventDefault()}
       onDrop={drop}

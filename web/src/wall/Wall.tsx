@@ -13,6 +13,7 @@ import { useView } from "@/stage/viewState";
 import { Imports } from "./Imports";
 import { type Row, wallRows } from "./rows";
 import { Tile } from "./Tile";
+import { together } from "./together";
 
 interface Props {
   shot: number;
@@ -22,12 +23,14 @@ interface Props {
   writable: boolean;
   onChoose: (item: string) => void;
   onCross: (a: string, b: string) => void;
+  /** Change the recipe and bring the named item into focus. */
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
 const HEIGHT: Record<Row["kind"], number> = { heading: 26, tiles: 98 };
 
 /** The contact sheet of channels, two tiles wide; only what is in view is drawn and fetched. */
-export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }: Props) {
+export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, onPut }: Props) {
   const [filter, setFilter] = useState("");
   const scroller = useRef<HTMLDivElement>(null);
   const picker = useRef<HTMLInputElement>(null);
@@ -73,6 +76,18 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross }:
   const isShown = (name: string, channels: string[]) =>
     alone?.item === name && item === name && alone.channels.join() === channels.join();
   const show = (name: string, channels: string[], add: boolean) => {
+    if (add && name !== item && writable && channels.length === 1) {
+      // Channels of several files are put together as a step.
+      const plane = items.some((entry) => entry.name === item && entry.plane);
+      const shown = alone?.item === item ? alone.channels.map((channel) => `${item}.${channel}`) : [];
+      const added = `${name}.${channels[0]!}`;
+      const make = (before: Recipe) =>
+        together(before, item, item && plane && !shown.length ? [item] : shown, added);
+      if (make(recipe)) {
+        onPut((before) => make(before) ?? [before, name]);
+        return;
+      }
+    }
     const before = alone?.item === name ? alone.channels : [];
     if (add) {
       const without = before.filter((other) => !channels.includes(other));

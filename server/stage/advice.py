@@ -3,7 +3,7 @@
 from typing import Any
 
 from django.http import HttpRequest
-from ninja import Router, Schema
+from ninja import Field, Router, Schema
 
 from nexal.analysis.advice import advise
 from projects.access import get_shot
@@ -18,6 +18,7 @@ class Remedy(Schema):
 
     label: str
     kind: str
+    effect: str = Field("", description="What it does, in figures, where that was measured")
     does: dict[str, Any]
 
 
@@ -38,6 +39,5 @@ def checks(request: HttpRequest, shot_id: int, ask: StepAsk) -> list[dict[str, A
 
 
 def _parted(remedy: dict[str, Any]) -> dict[str, Any]:
-    label, kind = remedy["label"], remedy["kind"]
-    does = {key: value for key, value in remedy.items() if key not in ("label", "kind")}
-    return {"label": label, "kind": kind, "does": does}
+    words = {key: remedy[key] for key in ("label", "kind", "effect") if key in remedy}
+    return words | {"does": {key: value for key, value in remedy.items() if key not in words}}

@@ -11,7 +11,9 @@ from typing import Any
 import nexal.analysis
 from nexal.analysis.checking import CHECKS, Check, kind_of
 from nexal.analysis.marks import Mark
+from nexal.analysis.trying import tried
 from nexal.engine import Engine, Plan
+from nexal.errors import NexalError
 
 
 @cache
@@ -26,8 +28,42 @@ def checks() -> tuple[Check, ...]:
 def advise(
     engine: Engine, plan: Plan, item: str, subject: Sequence[Mark] = (), background: Sequence[Mark] = ()
 ) -> list[dict[str, Any]]:
-    """Warnings about an item, from every check that has something to tell of it; each remedy with its kind."""
-    found = [row for check in checks() for row in check.tells(engine, plan, item, subject, background)]
-    return [
-        row | {"remedy": row["remedy"] | {"kind": kind_of(row["remedy"])} if row["remedy"] else None} for row in found
-    ]
+    """Warnings about an item, from every check that has something to tell of it.
+
+    Each remedy has been tried, and comes with its kind and, where it was measured, its `effect`. One that does not
+    help, or harms more than it helps, is not offered: the warning stays.
+    """
+    found = []
+    for check in checks():
+        rows = check.tells(engine, plan, item, subject, background)
+        for row in rows:
+            remedy = row["remedy"]
+            if remedy:
+                remedy = remedy | {"kind": kind_of(remedy)}
+                remedy = _helping(engine, plan, item, check, row, remedy, (subject, background))
+            found.append(row | {"remedy": remedy})
+    return found
+
+
+def _helping(
+    engine: Engine,
+    plan: Plan,
+    item: str,
+    check: Check,
+    row: dict[str, Any],
+    remedy: dict[str, Any],
+    marks: tuple[Sequence[Mark], Sequence[Mark]],
+) -> dict[str, Any] | None:
+    """The remedy, with what it does where that was measured; None where it does not help."""
+    judge = remedy.pop("judge", None)
+    try:
+        after = tried(plan, item, remedy)
+        if after is None:
+            return remedy
+        if judge is not None:
+            effect = judge(engine, *after)
+            return remedy | {"effect": effect} if effect else None
+        told = check.tells(engine, *after, *marks)
+    except NexalError:
+        return None
+    return None if any(other["code"] == row["code"] for other in told) else remedy

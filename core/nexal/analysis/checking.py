@@ -48,7 +48,7 @@ def remedy_kind(name: str, *keys: str, optional: Sequence[str] = ()) -> None:
 
 def kind_of(remedy: Mapping[str, Any]) -> str:
     """The registered kind of a remedy. Raises LookupError where there is none: a fault of the check."""
-    given = set(remedy) - {"label"}
+    given = set(remedy) - {"label", "judge", "effect"}
     for name, (keys, optional) in _KINDS.items():
         if keys <= given <= keys | optional:
             return name
@@ -65,7 +65,9 @@ def check(bench: str, *operations: str, by_marks: bool = False) -> Callable[[Fun
     """Registers a check of a bench: of the named operations, or, where none is named, of every item.
 
     It is called with engine, plan and item, and `by_marks` also with the marks of subject and background. It answers
-    warnings: `code`, `text` and a `remedy`; what is only worth knowing has None for that.
+    warnings: `code`, `text` and a `remedy`; what is only worth knowing has None for that. A remedy is offered where the
+    check has no such warning any more after it, or by its own `judge`, which is called with the plan after it and the
+    item then, and answers in words what it does (`effect`), or None where it does harm.
     """
 
     def registered(function: Function) -> Function:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import math
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from fractions import Fraction
 from typing import Any
 
 import cv2
@@ -15,7 +18,10 @@ from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.kernels.pointmath import encode
+from nexal.operations import find, parse_settings
+from nexal.operations.mattes import StretchSettings
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Plane
+from nexal.recipe import Step
 
 THIN = 3
 """Parts of a matte narrower than this many pixels are thin."""
@@ -32,6 +38,19 @@ DEEP = 6
 SOLID, CLEAN = 0.97, 0.02
 GREY_SHARE = 0.002
 """Part of the core or of the background that may be grey without a warning."""
+VEIL = (0.15, 0.9)
+"""Values between which wide even greys are taken for what is meant to be seen through."""
+FLAT = 0.03
+"""How far greys may lie apart within some pixels and still be no slope of an edge."""
+LEVELS = (0.6, 0.7, 0.8, 0.9, SOLID)
+EVEN = 0.06
+"""How far the values of a veil may lie apart within some pixels."""
+NEARLY = 0.05
+WORTH = 1.5
+"""How many times as much a remedy has to put right as it changes elsewhere."""
+SOFT_ON_PURPOSE = frozenset({"bay", "blur", "ramp", "noise", "constant", "shape", "edge_melt"})
+FINISHED = frozenset({"stack", "sum_passes", "grade"})
+"""Pictures whose alpha was judged where it was made."""
 LONGEST = 1024
 
 remedy_kind("feed", "feed", optional=("steps",))
@@ -115,15 +134,17 @@ def check_matte(
 ) -> list[dict[str, Any]]:
     """Warnings about an item seen as a matte: `code`, `text`, and a `remedy` (`label`, `steps` to add, or a `feed`).
 
-    - greys inside the core: partial opacity further than 6 px from the edge
-    - background not clean: coverage further than 6 px outside
+    - greys inside the core: partial opacity further than 6 px from the edge that is no slope of a softer edge
+    - background not clean: coverage as far outside
     - the wrong way round: the marked subject darker than the marked background, or a border that is kept round a
       middle that is not
     - a matte operation fed with a whole picture, whose colour it alters
-    A picture is judged by its alpha; one without has nothing to judge, and neither has a bay: its greys are values.
+    A picture is judged by its alpha. Nothing is told of what has none, of steps that are soft on purpose, of finished
+    stacks, and of wide even greys, which are veils. Remedies are measured: what they put right against what they change
+    elsewhere; in a `stretch` they move its own posts.
     """
     step = plan.recipe.step(item)
-    if step is not None and step.op == "bay":
+    if step is not None and step.on and step.op in SOFT_ON_PURPOSE | FINISHED:
         return []
     warnings = _altered_colour(plan, item)
     feed = plan.feed(item)
@@ -141,7 +162,77 @@ def check_matte(
     if _turned(plane, sides):
         return [*warnings, _wrong_way(address, all(side.size for side in sides))]
     deep = max(2, round(DEEP * float(scale)))
-    return warnings + _greys(plane, deep, address) + _unclean(plane, deep, address)
+    stretch = step if step is not None and step.op == "stretch" and step.on and address == item else None
+    found = _Matte(plane, scale, address, stretch)
+    return warnings + _greys(found, deep) + _unclean(found, deep)
+
+
+def _no_edge(plane: Plane, grey: NDArray[np.bool_], deep: int) -> NDArray[np.bool_]:
+    """Which greys of a core (values above 0.5) are no part of a soft edge, however wide: they are even, or lie lower
+    than all that is round them, where an edge falls steadily to the outside."""
+    soft = cv2.GaussianBlur(plane, (0, 0), deep / 3)
+    near = np.ones((deep, deep), np.uint8)
+    found = cv2.dilate(soft, near) - cv2.erode(soft, near) < FLAT
+    for level in LEVELS:
+        below = plane < level
+        count, labels = cv2.connectedComponents(below.astype(np.uint8), connectivity=8)
+        lowest = np.full(count, np.inf, np.float32)
+        np.minimum.at(lowest, labels.ravel(), plane.ravel())
+        found |= below & (lowest > 0.5)[labels]
+    return grey & found
+
+
+@dataclass(frozen=True)
+class _Matte:
+    """A matte as it was judged: H x W at a scale, its address, and the stretch that makes it, if one does."""
+
+    plane: Plane
+    scale: Fraction
+    address: str
+    stretch: Step | None
+
+    def judge(self, wrong: NDArray[np.bool_], ideal: float) -> Callable[[Engine, Plan, str], str | None]:
+        """Measures a remedy by what it does where the matte is wrong, and elsewhere; what is nearly right may
+        become so."""
+        spared = wrong | (np.abs(self.plane - ideal) < NEARLY)
+
+        def judged(engine: Engine, plan: Plan, item: str) -> str | None:
+            feed = plan.feed(item if plan.feed(item).description.is_plane else f"{item}.{ALPHA_NAME}")
+            after = engine.evaluate(feed, plan, scale=self.scale, keep_all=True, patient=False).planes[PLANE_NAME]
+            if after.shape != self.plane.shape:
+                return None
+            after = np.nan_to_num(after, posinf=1, neginf=0)
+            before = float(np.abs(self.plane - ideal)[wrong].sum(dtype=np.float64))
+            left = float(np.abs(after - ideal)[wrong].sum(dtype=np.float64))
+            harm = float(np.abs(after - self.plane)[~spared].sum(dtype=np.float64))
+            if left > 0.5 * before or before - left < WORTH * harm:
+                return None
+            elsewhere = harm / max(1, int(np.count_nonzero(~spared)))
+            return f"Takes {1 - left / before:.0%} of it away, and moves edges by {elsewhere:.3f} in the mean"
+
+        return judged
+
+    def moved(self, post: str, value: float) -> dict[str, Any] | None:
+        """The stretch's settings with one post where `value` of its result comes from; None where it has none."""
+        if self.stretch is None or any(isinstance(value, dict) for value in self.stretch.settings.values()):
+            return None
+        settings = parse_settings(find("stretch"), self.stretch.settings)
+        assert isinstance(settings, StretchSettings)
+        t = (value - settings.out_black) / (settings.out_white - settings.out_black or 1)
+        t = max(0.0, t) ** (math.log(settings.middle) / math.log(0.5))
+        place = round(settings.black + t * (settings.white - settings.black), 4)
+        return {"replace": {"set": dict(self.stretch.settings) | {post: place}}}
+
+
+def _veil(plane: Plane, grey: NDArray[np.bool_], deep: int) -> bool:
+    """Whether greys are wide and even, and so meant: most of them are, and lie well between the ends."""
+    element = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * deep + 1, 2 * deep + 1))
+    wide = cv2.morphologyEx(grey.astype(np.uint8), cv2.MORPH_OPEN, element).astype(bool)
+    soft = cv2.GaussianBlur(plane, (0, 0), deep / 3)
+    near = np.ones((deep, deep), np.uint8)
+    even = cv2.dilate(soft, near) - cv2.erode(soft, near) < EVEN
+    veil = wide & even & (plane > VEIL[0]) & (plane < VEIL[1])
+    return bool(np.count_nonzero(veil) > 0.5 * np.count_nonzero(grey))
 
 
 def _is_matte(plane: Plane) -> bool:
@@ -179,51 +270,58 @@ def _wrong_way(address: str, by_marks: bool) -> dict[str, Any]:
     }
 
 
-def _greys(plane: Plane, deep: int, address: str) -> list[dict[str, Any]]:
+def _greys(matte: _Matte, deep: int) -> list[dict[str, Any]]:
+    plane = matte.plane
     core = _eroded(plane > 0.5, deep)
-    grey = core & (plane < SOLID)
+    grey = _no_edge(plane, core & (plane < SOLID), deep)
     share = int(grey.sum()) / max(1, int(core.sum()))
-    if share <= GREY_SHARE:
+    if share <= GREY_SHARE or _veil(plane, grey, deep):
         return []
     lowest = float(plane[grey].min())
+    typical = float(np.percentile(plane[grey], 2))
+    address = matte.address
+    moved = matte.moved("white", typical - 0.005)
+    if moved:
+        remedy = {"label": f"Move its white to {moved['replace']['set']['white']:.3f}"} | moved
+    else:
+        remedy = {
+            "label": "Unite with a hard core",
+            "steps": [
+                {"name": "hard", "op": "threshold", "in": {"from": address}, "set": {"level": 0.5}},
+                {"name": "core", "op": "grow", "in": {"matte": "hard"}, "set": {"distance": -float(DEEP)}},
+                {"name": "solid", "op": "logic", "in": {"mattes": [address, "core"]}, "set": {"mode": "union"}},
+            ],
+        }
     return [
         {
             "code": "grey_core",
             "text": f"Greys inside the core: {share:.1%} of it is partly see-through, down to {lowest:.2f}",
-            "remedy": {
-                "label": "Unite with a hard core",
-                "steps": [
-                    {"name": "hard", "op": "threshold", "in": {"from": address}, "set": {"level": 0.5}},
-                    {"name": "core", "op": "grow", "in": {"matte": "hard"}, "set": {"distance": -float(DEEP)}},
-                    {"name": "solid", "op": "logic", "in": {"mattes": [address, "core"]}, "set": {"mode": "union"}},
-                ],
-            },
+            "remedy": remedy | {"judge": matte.judge(grey, 1.0)},
         }
     ]
 
 
-def _unclean(plane: Plane, deep: int, address: str) -> list[dict[str, Any]]:
+def _unclean(matte: _Matte, deep: int) -> list[dict[str, Any]]:
+    plane = matte.plane
     outside = _eroded(plane < 0.5, deep)
-    dirt = outside & (plane > CLEAN)
+    dirt = _no_edge(1 - plane, outside & (plane > CLEAN), deep)
     share = int(dirt.sum()) / max(1, int(outside.sum()))
-    if share <= GREY_SHARE:
+    # What lies over most of the background is a haze, however even it is.
+    if share <= GREY_SHARE or (share < 0.5 and _veil(plane, dirt, deep)):
         return []
     highest = float(np.percentile(plane[dirt], 99))
+    black = round(min(highest + 0.005, 0.49), 3)
+    moved = matte.moved("black", black)
+    if moved:
+        remedy = {"label": f"Move its black to {moved['replace']['set']['black']:.3f}"} | moved
+    else:
+        clean = {"name": "clean", "op": "stretch", "in": {"from": matte.address}, "set": {"black": black}}
+        remedy = {"label": f"Pull black up to {black:.3f}", "steps": [clean]}
     return [
         {
             "code": "background",
             "text": f"Background not clean: {share:.1%} of it keeps something, up to {highest:.2f}",
-            "remedy": {
-                "label": f"Pull black up to {min(highest + 0.005, 0.49):.3f}",
-                "steps": [
-                    {
-                        "name": "clean",
-                        "op": "stretch",
-                        "in": {"from": address},
-                        "set": {"black": round(min(highest + 0.005, 0.49), 3)},
-                    }
-                ],
-            },
+            "remedy": remedy | {"judge": matte.judge(dirt, 0.0)},
         }
     ]
 

@@ -48,6 +48,22 @@ def trimap_of(matte: Plane, band: int) -> Plane:
     return np.where(inside == 1, 1, np.where(outside == 1, 0, 0.5)).astype(np.float32)
 
 
+def soft_band(matte: Plane) -> int | None:
+    """Pixels from the surely inside (> 0.99) or outside (< 0.01) of a matte to the middle of its soft edge, for nine in
+    ten of it, at least 1. None where the matte has no soft edge, and so says nothing of its width.
+    """
+    soft = (matte >= 0.01) & (matte <= 0.99)
+    inside = (matte > 0.5).astype(np.uint8)
+    edge = np.count_nonzero(cv2.dilate(inside, np.ones((3, 3), np.uint8)) - inside)
+    if np.count_nonzero(soft) < max(16, 0.2 * edge):
+        return None
+    far = cv2.distanceTransform(soft.astype(np.uint8), cv2.DIST_L2, 3)
+    # The ridge of the distance is the middle of the band: there it is as large as anything near.
+    ridge = soft & (far >= cv2.dilate(far, np.ones((3, 3), np.uint8)))
+    width = float(np.percentile(far[ridge], 90))
+    return max(1, math.ceil(width))
+
+
 def closed_form(image: NDArray[Any], trimap: Plane, report: Callable[[float], None]) -> Plane:
     """Alpha where the trimap lies between 0 and 1, the trimap elsewhere.
 

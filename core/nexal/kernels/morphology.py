@@ -90,3 +90,26 @@ def small_areas(mask: np.ndarray, limit: float) -> np.ndarray:
     small = statistics[:, cv2.CC_STAT_AREA] < limit
     small[0] = False
     return small[labels]
+
+
+def areas_of(mask: np.ndarray) -> np.ndarray:
+    """Pixels of each connected area (8-way) of a boolean mask H x W."""
+    _, _, statistics, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8), connectivity=8)
+    areas: np.ndarray = statistics[1:, cv2.CC_STAT_AREA]
+    return areas
+
+
+PART_LENGTH = 8
+"""Pixels from which on a long thin area is a part of what is seen, such as a hair, and no speck."""
+PART_SHARE = 0.4
+"""How much of the square on its longer side a thin area covers at the most."""
+
+
+def speck_limit(mask: np.ndarray, most: float) -> float:
+    """Pixels below which connected areas (8-way) of a boolean mask H x W are specks: at most `most`, and no more than
+    the smallest area that is long and thin, as hairs and their pieces are."""
+    _, _, statistics, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8), connectivity=8)
+    areas = statistics[1:, cv2.CC_STAT_AREA].astype(np.float64)
+    longer = statistics[1:, [cv2.CC_STAT_WIDTH, cv2.CC_STAT_HEIGHT]].max(axis=1, initial=0).astype(np.float64)
+    parts = areas[(longer >= PART_LENGTH) & (areas <= PART_SHARE * longer**2)]
+    return float(min([most, *parts.tolist()]))

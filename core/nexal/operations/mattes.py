@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import Literal
+from typing import Annotated, Literal
 
 import numpy as np
-from pydantic import model_validator
+from numpy.typing import NDArray
+from pydantic import Field, model_validator
 
 from nexal.errors import SettingError
 from nexal.kernels.pointmath import Value, clip, decode, encode, signed_power, smoothstep, unpremultiplied
@@ -233,9 +234,18 @@ class Grow(Operation):
         return {name: plane * matte if premultiplied else plane for name, plane in zip(names, planes, strict=True)}
 
 
+Area = Annotated[float, Field(ge=0)]
+MOST_SPECK = 100.0
+"""Pixels below which anything may be a speck, where that is found from the matte."""
+
+
 class DespeckleSettings(Settings):
-    islands: float = setting(20.0, "Specks smaller than this go", ge=0, low=0, high=500, step=1, unit="px²")
-    holes: float = setting(20.0, "Holes smaller than this are filled", ge=0, low=0, high=500, step=1, unit="px²")
+    islands: Area | Literal["auto"] = setting(
+        20.0, "Specks smaller than this go; auto spares what is long and thin", unit="px²"
+    )
+    holes: Area | Literal["auto"] = setting(
+        20.0, "Holes smaller than this are filled; auto spares what is long and thin", unit="px²"
+    )
     level: float = setting(0.5, "From here on a pixel belongs to the matte", low=0, high=1, step=0.01, widget="level")
 
 
@@ -244,7 +254,9 @@ class Despeckle(Operation):
     """Drop specks and fill holes by their size.
 
     plane -> plane of data. Connected areas (8-way) at or above `level` that are smaller than `islands` become 0, those
-    below it that are smaller than `holes` become 1; everything else keeps its greys. Sizes in full-resolution px².
+    below it that are smaller than `holes` become 1; everything else keeps its greys. Sizes in full-resolution px². With
+    `auto` a size is 100 px², or that of the smallest area that is long and thin (its longer side at least 8 px, at most
+    two fifths of the square on it), whichever is less, so that hairs and the gaps between them stay.
     """
 
     name = "despeckle"
@@ -271,6 +283,16 @@ class Despeckle(Operation):
 
         matte = inputs["matte"][PLANE_NAME]
         mask = matte >= np.float32(settings.level)
-        area = float(scene.scale) ** 2
-        result = np.where(small_areas(mask, settings.islands * area), np.float32(0), matte)
-        return {PLANE_NAME: np.where(small_areas(~mask, settings.holes * area), np.float32(1), result)}
+        islands, holes = (
+            limit_of(part, size, float(scene.scale))
+            for part, size in ((mask, settings.islands), (~mask, settings.holes))
+        )
+        result = np.where(small_areas(mask, islands), np.float32(0), matte)
+        return {PLANE_NAME: np.where(small_areas(~mask, holes), np.float32(1), result)}
+
+
+def limit_of(mask: NDArray[np.bool_], size: float | Literal["auto"], scale: float) -> float:
+    """Pixels of this scale below which an area of a mask H x W is taken for a speck."""
+    from nexal.kernels.morphology import speck_limit
+
+    return speck_limit(mask, MOST_SPECK * scale**2) if size == "auto" else size * scale**2

@@ -1575,6 +1575,12 @@ export interface components {
             label: string;
             /** Kind */
             kind: string;
+            /**
+             * Effect
+             * @description What it does, in figures, where that was measured
+             * @default
+             */
+            effect: string;
             /** Does */
             does: {
                 [key: string]: unknown;

@@ -30,6 +30,8 @@ interface Offer {
   name: string;
   plane: boolean;
   channels: string[];
+  /** Width and height, where they are known. */
+  size?: [number, number];
 }
 
 /** Every item in order: as the server told it, else as far as its recipe tells. */
@@ -38,7 +40,8 @@ function offersOf({ recipe, items, item, operations }: Context): Offer[] {
   const made = new Map<string, Offer>();
   for (const name of itemsOf(recipe)) {
     const told = known.get(name);
-    if (told && !told.problem) made.set(name, told);
+    if (told && !told.problem)
+      made.set(name, { ...told, ...(told.display ? { size: [told.display[2]!, told.display[3]!] } : {}) });
     else if (!told || name === item) made.set(name, foretold(recipe, name, made, operations));
   }
   return [...made.values()];
@@ -223,12 +226,16 @@ function firstSettings(
   const { chosen } = offers;
   // Whoever builds a texture wants masks of any size to cover it.
   if (operation.op === "bay") return { fit: "scale" };
+  // Helpers of mattes begin with what the matte at hand asks for.
+  if (operation.op === "fine_edge") return { band: "auto" };
+  if (operation.op === "despeckle") return { islands: "auto", holes: "auto" };
   if (!chosen) return {};
   if (operation.op === "formula") {
     const channel = `a.${(chosen.channels[0] ?? "y").toLowerCase()}`;
     return { expressions: { Y: chosen.plane || dragged ? "a" : channel } };
   }
   if (operation.op === "route") return { to: { mask: { from: offers.pointed()[0] ?? planesOf(chosen)[0] } } };
+  if (operation.op === "cut_window" && chosen.size) return { width: chosen.size[0], height: chosen.size[1] };
   if (operation.op === "weigh" && !chosen.channels.includes("G"))
     return { weights: { [chosen.channels[0] ?? "Y"]: 1 } };
   return {};

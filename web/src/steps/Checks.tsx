@@ -58,9 +58,12 @@ export function Checks({ shot, item, writable, mattes, besides, onPut }: Props) 
         <li key={code} className={`border-l-2 pl-2 ${remedy ? "border-clay" : "border-line"}`}>
           <p className={`leading-snug ${remedy ? "text-clay" : "text-dim"}`}>{text}</p>
           {writable && remedy && (
-            <Button className="mt-1" onClick={() => onPut((before) => remedied(before, item.name, remedy))}>
-              {remedy.label}
-            </Button>
+            <>
+              <Button className="mt-1" onClick={() => onPut((before) => remedied(before, item.name, remedy))}>
+                {remedy.label}
+              </Button>
+              {remedy.effect && <p className="mt-1 text-[11px] leading-snug text-dim">{remedy.effect}</p>}
+            </>
           )}
         </li>
       ))}

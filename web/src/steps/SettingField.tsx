@@ -148,9 +148,11 @@ export function SettingField({ name, schema, value, channels, items, picking, do
     }
     case "numberOrWord": {
       const word = wordOf(schema)!;
+      const number = schema.anyOf!.find((part) => part.const === undefined)!;
+      const usual = typeof schema.default === "number" ? schema.default : 16;
       return (
         <Line label={label} title={schema.description}>
-          <Button lit={current === word} onClick={() => onChange(current === word ? 16 : word, true)}>
+          <Button lit={current === word} onClick={() => onChange(current === word ? usual : word, true)}>
             {word}
           </Button>
           {current !== word && (
@@ -158,9 +160,11 @@ export function SettingField({ name, schema, value, channels, items, picking, do
               label={label}
               value={Number(current)}
               step={1}
-              min={0}
+              places={number.type === "integer" ? 0 : undefined}
+              min={number.minimum ?? 0}
+              max={number.maximum}
               unit={schema.unit}
-              onChange={onChange}
+              onChange={(next, done) => onChange(number.type === "integer" ? Math.round(next) : next, done)}
             />
           )}
         </Line>

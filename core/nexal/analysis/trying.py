@@ -1,0 +1,120 @@
+"""Remedies are tried before they are offered: the recipe is changed as the click would change it, and judged again."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from typing import Any
+
+from nexal.addresses import split_address
+from nexal.engine import Plan
+from nexal.recipe import parse_recipe
+
+Steps = list[dict[str, Any]]
+_KINDS: dict[str, Callable[[Steps, str, Mapping[str, Any]], str]] = {}
+
+
+def tried(plan: Plan, item: str, remedy: Mapping[str, Any]) -> tuple[Plan, str] | None:
+    """The plan after a remedy of a step (`kind` among its keys), and the item that is looked at then.
+
+    None for what changes how sources are read: that is no matter of the recipe's steps. Raises RecipeError where the
+    recipe after it would be unsound.
+    """
+    apply = _KINDS.get(remedy["kind"])
+    if apply is None:
+        return None
+    data = plan.recipe.as_json()
+    steps: Steps = data.setdefault("steps", [])
+    after = apply(steps, item, remedy)
+    return Plan(parse_recipe(data), plan.frame, plan.readers, plan.absent), after
+
+
+def _kind(name: str) -> Callable[[Callable[[Steps, str, Mapping[str, Any]], str]], None]:
+    def known(function: Callable[[Steps, str, Mapping[str, Any]], str]) -> None:
+        _KINDS[name] = function
+
+    return known
+
+
+def _find(steps: Steps, name: str) -> dict[str, Any]:
+    return next(step for step in steps if step["name"] == name)
+
+
+def _place(steps: Steps, name: str) -> int:
+    """Where a step stands; before all steps for a source."""
+    return next((index for index, step in enumerate(steps) if step["name"] == name), -1)
+
+
+def _added(steps: Steps, new: Sequence[Mapping[str, Any]], at: int) -> str | None:
+    """New steps put in at a place, under names that are free; the name of the last."""
+    taken = {step["name"] for step in steps}
+    names: dict[str, str] = {}
+    for offset, step in enumerate(new):
+        name, number = step["name"], 2
+        while name in taken:
+            name, number = f"{step['name']}_{number}", number + 1
+        taken.add(name)
+        renamed = readdressed(dict(step), lambda address: _renamed(address, names)) | {"name": name}
+        names[step["name"]] = name
+        steps.insert(at + offset, renamed)
+    return names[new[-1]["name"]] if new else None
+
+
+def _renamed(address: str, names: Mapping[str, str]) -> str:
+    item = split_address(address)[0]
+    return names.get(item, item) + address[len(item) :]
+
+
+def readdressed(value: Any, change: Callable[[str], str], key: str = "") -> Any:
+    """A step with every address in its ports and settings changed."""
+    if key in ("from", "times", "mask") and isinstance(value, str):
+        return change(value)
+    if isinstance(value, dict):
+        if key == "in":
+            return {
+                port: [change(each) for each in fed] if isinstance(fed, list) else change(fed)
+                for port, fed in value.items()
+            }
+        return {name: readdressed(inner, change, name) for name, inner in value.items()}
+    return [readdressed(inner, change) for inner in value] if isinstance(value, list) else value
+
+
+@_kind("insert")
+def _insert(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
+    return _added(steps, remedy["steps"], _place(steps, item) + 1) or item
+
+
+@_kind("replace")
+def _replace(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
+    _find(steps, item).update(remedy["replace"])
+    return item
+
+
+@_kind("change")
+def _change(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
+    for name, change in remedy["change"].items():
+        _find(steps, name).update(change)
+    return item
+
+
+@_kind("feed")
+def _feed(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
+    feed = remedy["feed"]
+    last = _added(steps, remedy.get("steps", []), _place(steps, item))
+    step = _find(steps, item)
+    step["in"] = dict(step.get("in", {})) | {feed["port"]: last or feed["address"]}
+    return item
+
+
+@_kind("instead")
+def _instead(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
+    old, within = remedy["instead"], remedy.get("within", item)
+    last = _added(steps, remedy["steps"], _place(steps, within))
+
+    def change(address: str) -> str:
+        if address == old:
+            return str(last)
+        return f"{last}{address[len(old) :]}" if split_address(address)[0] == old else address
+
+    place = _place(steps, within)
+    steps[place] = readdressed(steps[place], change)
+    return item

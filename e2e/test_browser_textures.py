@@ -93,7 +93,7 @@ class Looking(PackingTest):
         page = self.open_tin(recipe)
         page.get_by_label("Bays as pictures").get_by_role("button", name="G roughness").click()
         page.locator('[data-item="roughness"][aria-current="true"]').wait_for()
-        page.get_by_label("Lay a value into roughness by a mask: + by a mask").wait_for()
+        page.get_by_label(re.compile(r"Lay a value into roughness by a mask: \+ \d+ %")).wait_for()
         first = self.wait_for_lit()
         self.choose_item(page, "cover")
         page.get_by_label("Step", exact=True).get_by_role("button", name="Turn round").wait_for()

@@ -14,6 +14,7 @@ from nexal.analysis.pack_checks import check_packing
 from nexal.analysis.proof import checked_target, losses, proof, round_trip
 from nexal.engine import Engine, Plan
 from nexal.errors import Pending
+from nexal.kernels.blending import BLENDS, HOLDING
 from nexal.layouts import FINISHES, LAYOUTS, Finish, Layout, checked
 from nexal.operations.base import Work
 from nexal.picture import Plane, Window
@@ -66,6 +67,38 @@ class Proofs(CoreTest):
         rows = self.proven({"depth": 8}, r=data(plane), g=data(self.slope), b=data(self.slope))
         self.assertAlmostEqual(rows["R"]["clipped"], 4 / 64**2, 9)
         self.assertEqual(rows["G"]["clipped"], 0)
+
+    def test_values_that_a_bay_cuts_off_count_as_clipped_where_they_are_seen(self) -> None:
+        high = self.slope.copy()
+        high[:, 60:] = 1.3
+        right = np.zeros((64, 64), np.float32)
+        right[:32] = 1
+        sources = {"high": data(high), "right": data(right)}
+        for layers, share in (
+            ([{"from": "high"}], 4 / 64),
+            ([{"from": "high", "mask": "right"}], 2 / 64),
+            ([{"from": "high", "mask": "right", "invert_mask": True, "opacity": 0.4}], 2 / 64),
+            ([{"from": "high"}, {"value": 0.5, "mask": "right"}], 2 / 64),
+            ([{"from": "high", "on": False}], 0),
+            ([{"from": "high", "mode": "screen"}], 4 / 64),
+            ([{"value": 0.5}, {"from": "right"}], 0),
+        ):
+            with self.subTest(layers=layers):
+                steps = [
+                    {"name": "b", "op": "bay", "set": {"layers": layers}},
+                    {"name": "texture", "op": "pack", "in": {"r": "b", "g": "right"}},
+                ]
+                plan = plan_of(steps, sources)
+                feed = plan.feed("texture")
+                rows = proof(Engine(threads=2), plan, feed, checked_target(feed, {"format": "png", "depth": "8"}))
+                self.assertAlmostEqual(rows[0]["clipped"], share, 9)
+                self.assertEqual(rows[1]["clipped"], 0)
+
+    def test_blend_functions_that_hold_their_inputs_are_named(self) -> None:
+        given, held = np.float32(2.5), np.float32(1)
+        holding = {name for name, blend in BLENDS.items() if blend(given, given) == blend(held, held)}
+        self.assertLessEqual(HOLDING, holding)
+        self.assertLessEqual(holding - HOLDING, {"difference", "subtract", "divide"})
 
     def test_bits_that_nothing_needs(self) -> None:
         eight = np.round(self.slope * 255) / 255
@@ -375,6 +408,14 @@ class Warnings(CoreTest):
             {"name": "grown", "op": "grow", "in": {"matte": "inner"}},
             {"name": "outer", "op": "bay", "set": {"layers": [{"from": "grown", "opacity": 0.5}]}},
             {"name": "judged", "op": "stretch", "in": {"from": "photo.G"}},
+            {"name": "as_light", "op": "stretch", "in": {"from": "occlusion"}, "set": {"domain": "scene"}},
+            {"name": "routed", "op": "route", "set": {"to": {"mask": {"from": "occlusion"}}}},
+            {"name": "as_alpha", "op": "attach_alpha", "in": {"picture": "photo", "alpha": "occlusion"}},
+            {"name": "math", "op": "formula", "in": {"a": "occlusion"}, "set": {"expressions": {"Y": "a * 0.5"}}},
+            {"name": "late", "op": "bay", "set": {"layers": [{"from": "as_light"}]}},
+            {"name": "later", "op": "bay", "set": {"layers": [{"from": "routed.mask"}]}},
+            {"name": "latest", "op": "bay", "set": {"layers": [{"value": 1, "mask": "as_alpha.A"}]}},
+            {"name": "counted", "op": "bay", "set": {"layers": [{"from": "math.Y"}]}},
             {"name": "clean", "op": "bay", "set": {"layers": [{"value": 0.3, "mask": "judged"}]}},
             {"name": "texture", "op": "pack", "in": {"r": "outer", "g": "clean"}},
         ]
@@ -384,7 +425,7 @@ class Warnings(CoreTest):
             recipe = parse_recipe({"nexal": 1, "sources": sources, "steps": steps})
             with Session() as session:
                 plan = Plan(recipe, 1, session.readers(recipe, files, 1, list(files)))
-                for item in ("inner", "outer", "texture"):
+                for item in ("inner", "outer", "texture", "late", "later", "latest", "counted"):
                     told = {row["code"]: row for row in advise(session.engine, plan, item)}
                     self.assertEqual("encoded_data" in told, bool(expected), f"{item} {colour}")
                     if expected:

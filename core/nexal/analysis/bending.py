@@ -11,9 +11,11 @@ from nexal.operations import find, parse_settings
 from nexal.recipe import Step
 from nexal.session import sources_behind
 
-AS_THEY_ARE = frozenset({"bay", "pack", "logic", "grow", "despeckle"})
+AS_THEY_ARE = frozenset({"bay", "pack", "logic", "grow", "despeckle", "formula", "arithmetic"})
 """Operations that take values as they are, for what is no colour: light that comes in is taken for values. Others
 either keep colour as colour, or judge it as it is seen, which brings back the values of the file."""
+IN_DOMAIN = frozenset({"cross", "stretch", "threshold"})
+"""Operations that take values as they are where they are set to the domain of the scene."""
 
 
 def bent_sources(plan: Plan, item: str) -> dict[str, str]:
@@ -29,12 +31,33 @@ def bent_sources(plan: Plan, item: str) -> dict[str, str]:
         if step is None or step.name in seen or not step.on:
             continue
         seen.add(step.name)
-        if step.op in AS_THEY_ARE:
-            for address in laid(step):
-                for source in _bent(plan, address):
-                    found.setdefault(source, address)
+        for address in _taken_as_values(plan, step):
+            for source in _bent(plan, address):
+                found.setdefault(source, address)
         waiting += [split_address(address)[0] for address in addresses_of(step)]
     return found
+
+
+def _taken_as_values(plan: Plan, step: Step) -> list[str]:
+    """The addresses whose numbers a step takes for values, whatever they are."""
+    if step.op in AS_THEY_ARE or (step.op in IN_DOMAIN and step.settings.get("domain") == "scene"):
+        return laid(step) if _makes_data(plan, step.name) else []
+    if step.op == "attach_alpha":
+        return [alpha] if isinstance(alpha := step.inputs.get("alpha"), str) else []
+    if step.op == "route":
+        routed = parse_settings(find("route"), step.settings)
+        fed = find("route").references(routed)
+        return [address for port, address in fed.items() if _makes_data(plan, step.name, port.partition(".")[2])]
+    return []
+
+
+def _makes_data(plan: Plan, item: str, channel: str | None = None) -> bool:
+    """Whether a channel of an item, or all that it has, is data; what has a fault makes none."""
+    try:
+        description = plan.feed(item).description
+    except NexalError:
+        return False
+    return channel in description.data if channel else description.all_data
 
 
 def laid(step: Step) -> list[str]:

@@ -21,12 +21,15 @@ from nexal.formats.raster_writing import stored_samples
 from nexal.formats.store import Library, fingerprint
 from nexal.formats.targets import Target, target_of
 from nexal.formats.writing import write
+from nexal.kernels.blending import HOLDING
 from nexal.kernels.proving import measured
-from nexal.operations.packing import PORTS
-from nexal.picture import Plane
+from nexal.operations.packing import PORTS, BaySettings
+from nexal.picture import PLANE_NAME, Plane
 from nexal.recipe import parse_output
 
 MOST_CHANNELS = 16
+SEEN = np.float32(0.5 / 255)
+"""Coverage from which on a bar is seen, and how far a value may lie outside before it is cut off."""
 
 
 def _channels(engine: Engine, plan: Plan, feed: Feed, cancellation: Cancellation | None) -> Iterator[tuple[str, Plane]]:
@@ -69,7 +72,8 @@ def proof(
 
     `low`, `high` are the ends of the meant values; `first`, `last` those of the samples (codes of whole numbers, else
     values). `largest` and `mean` are errors, in codes of whole numbers, of what lies in 0..1; `clipped` is the share of
-    pixels that lie further outside than rounding reaches, or are no number; `unused` how many of the `bits` of a code
+    pixels that lie further outside than rounding reaches, or are no number, here or where they are laid into a bay,
+    which holds them at its ends; `unused` how many of the `bits` of a code
     its distinct codes do not need (None for floats). `bent` names what is behind the channel and read as encoded
     colour where its numbers are meant: then the values themselves are not those of the file.
     """
@@ -86,7 +90,7 @@ def proof(
                 "most": most or None,
                 "largest": found.largest,
                 "mean": found.mean,
-                "clipped": found.outside / plane.size,
+                "clipped": found.outside / plane.size + _cut_off(engine, plan, feed, name, cancellation),
                 "bits": bits,
                 "unused": bits - max(1, math.ceil(math.log2(max(2, found.distinct)))) if most else None,
                 "bent": _bent(plan, feed, name),
@@ -95,12 +99,62 @@ def proof(
     return rows
 
 
-def _bent(plan: Plan, feed: Feed, channel: str) -> list[str]:
-    """What arrives bent in a channel of a texture."""
+def _fed(plan: Plan, feed: Feed, channel: str) -> str | None:
+    """What a channel of a texture is fed from; of what is no texture, itself."""
     step = plan.recipe.step(feed.node.item)
     port = next((port for port, name in PORTS.items() if name == channel), None)
     fed = step.inputs.get(port) if step and step.op == "pack" and port else feed.node.item
-    if not isinstance(fed, str):
+    return fed if isinstance(fed, str) else None
+
+
+def _cut_off(engine: Engine, plan: Plan, feed: Feed, channel: str, cancellation: Cancellation | None) -> float:
+    """The share of a channel whose values a bay held at 0 or 1, where they are seen in it."""
+    fed = _fed(plan, feed, channel)
+    step = plan.recipe.step(fed) if fed else None
+    if fed is None or step is None or not step.on or step.op != "bay":
+        return 0.0
+    node = plan.node(fed)
+    settings, feeds = node.settings, node.feeds or {}
+    assert isinstance(settings, BaySettings)
+    region = node.description.display
+    limited = {index for index, bar in enumerate(settings.layers) if bar.mode in HOLDING and bar.source and bar.on}
+    limited = {index for index in limited if not _within(feeds[f"layers.{index}.from"])}
+    if not limited:
+        return 0.0
+
+    def plane(port: str) -> Plane:
+        got = engine.evaluate(feeds[port], plan, region=region, patient=False, cancellation=cancellation)
+        return got.planes[PLANE_NAME]
+
+    cut = np.zeros((region.height, region.width), bool)
+    for index in range(min(limited), len(settings.layers)):
+        bar = settings.layers[index]
+        if not bar.on or bar.opacity == 0:
+            continue
+        cover = np.full(cut.shape, bar.opacity, np.float32)
+        if bar.mask is not None:
+            mask = np.clip(plane(f"layers.{index}.mask"), 0, 1)
+            cover *= 1 - mask if bar.invert_mask else mask
+        if bar.mode == "normal":
+            # What is covered is seen no more.
+            cut &= cover < 1 - SEEN
+        if index in limited:
+            laid = plane(f"layers.{index}.from")
+            with np.errstate(invalid="ignore"):
+                cut |= (cover > SEEN) & ~((laid >= -SEEN) & (laid <= 1 + SEEN))
+    return float(np.count_nonzero(cut) / cut.size)
+
+
+def _within(feed: Feed) -> bool:
+    """Whether a plane cannot hold anything outside of 0..1: it is stored in whole numbers."""
+    return feed.description.trait(PLANE_NAME).samples in ("uint8", "uint16")
+
+
+def _bent(plan: Plan, feed: Feed, channel: str) -> list[str]:
+    """What arrives bent in a channel of a texture."""
+    step = plan.recipe.step(feed.node.item)
+    fed = _fed(plan, feed, channel)
+    if fed is None:
         return []
     found = bent_sources(plan, split_address(fed)[0])
     if step and step.op == "pack" and plan.recipe.step(split_address(fed)[0]) is None:

@@ -66,6 +66,11 @@ BLENDS: dict[str, Blend] = {
 }
 """Every B(cb, cs) by name; those that keep values outside [0, 1] are the ones that do not clamp their inputs."""
 
+HOLDING = frozenset(
+    {"normal", "screen", "overlay", "color-dodge", "color-burn", "hard-light", "soft-light", "exclusion"}
+)
+"""Blend functions that hold both of their inputs at 0 and 1."""
+
 FACTORS: dict[str, Callable[[Value, Value], tuple[Value, Value]]] = {
     "over": lambda over, under: (ONE, ONE - over),
     "under": lambda over, under: (ONE - under, ONE),

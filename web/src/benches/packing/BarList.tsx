@@ -7,7 +7,7 @@ import { useDraft } from "@/shot/draft";
 import { DRAGGED } from "@/wall/Tile";
 
 import { BarRow } from "./BarRow";
-import { above, barsOf, baseOf, movedBar, withBar, withBarOn, withBars } from "./packs";
+import { above, barsOf, baseOf, firstValue, movedBar, withBar, withBarOn, withBars } from "./packs";
 import { ValueBoxes } from "./ValueBoxes";
 
 interface Props {
@@ -52,7 +52,7 @@ export function BarList({ items, step, operations, others, writable, adding }: P
         setOver(false);
         if (!mask || event.defaultPrevented || !writable) return;
         event.preventDefault();
-        edit((before) => withBarOn(before, step.name, { value: base < 0.5 ? 1 : 0, mask }));
+        edit((before) => withBarOn(before, step.name, { value: firstValue(base), mask }));
       }}
     >
       <ul aria-label={`Bars of ${step.name}`}>
@@ -94,12 +94,12 @@ export function BarList({ items, step, operations, others, writable, adding }: P
           <AddressField
             bare
             label={`Lay a value into ${step.name} by a mask`}
-            empty="+ by a mask"
+            empty={`+ ${100 * firstValue(base)} % by a mask`}
             kind="plane"
             value={undefined}
             items={usable}
             onChange={(mask) =>
-              mask && edit((before) => withBarOn(before, step.name, { value: base < 0.5 ? 1 : 0, mask }))
+              mask && edit((before) => withBarOn(before, step.name, { value: firstValue(base), mask }))
             }
           />
           <AddressField

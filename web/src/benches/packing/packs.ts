@@ -106,6 +106,9 @@ export function movedBar(bars: Bar[], from: number, to: number): Bar[] {
   return [...rest.slice(0, to), bars[from]!, ...rest.slice(to)];
 }
 
+/** The value that a bar by a mask begins with: all, or nothing where the bay holds more than half below it. */
+export const firstValue = (base: number) => (base < 0.5 ? 1 : 0);
+
 /** A recipe with a bar laid over all others of a bay; what it is fed from has to stand above the bay. */
 export function withBarOn(recipe: Recipe, bay: string, bar: Bar): Recipe {
   return withBars(recipe, bay, (bars) => [...bars, bar]);

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 from packing_support import PackingTest, texture_recipe
 from playwright.sync_api import Route
 

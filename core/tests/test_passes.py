@@ -10,7 +10,7 @@ import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgb, run, write_exr
 from test_scout import command
 
-from nexal.analysis.audit import WHOLE, audit, colour_layers, steps_of
+from nexal.analysis.audit import WHOLE, audit, beside, colour_layers, steps_of
 from nexal.engine import Engine, Plan
 from nexal.picture import Alpha, Plane
 from nexal.recipe import parse_recipe
@@ -179,7 +179,7 @@ class Audit(CoreTest):
         products = [part for part in answer["parts"] if "times" in part]
         self.assertEqual([(p["layer"], p["times"]) for p in products], [("diffuse_lighting", "diffuse_color")])
         self.assertEqual(self.parts(answer)["specular"], 1)
-        steps = steps_of(answer, "p")
+        steps = steps_of(answer)
         rebuilt = run(steps, {"p": render(full, layers)}, "rebuilt").planes
         for name in "RGB":
             self.assert_planes(rebuilt[name], full[name], 2e-3)
@@ -208,6 +208,59 @@ class Audit(CoreTest):
         source = render(pool(7), layers | {"beauty": whole})
         self.assertEqual(self.parts(self.answer(source, "beauty")), {"key": 1, "fill": 1})
         self.assert_refused(lambda: self.answer(source, "beuaty"), "beuaty", "beauty")
+
+    def of_files(self, files: dict[str, MemorySource], first: str) -> dict[str, Any]:
+        recipe = parse_recipe({"nexal": 1, "sources": {name: {"files": name} for name in files}})
+        plan = Plan(recipe, 1, files)
+        feed = plan.feed(first)
+        return audit(Engine(threads=2), plan, feed, None, others=beside(plan, feed))
+
+    def test_passes_in_files_of_their_own_and_the_full_picture_among_them(self) -> None:
+        key, fill = pool(1), pool(2)
+        alpha = np.clip(gradient(96, 64, 5), 0, 1)
+        files = {
+            "fill": MemorySource(fill),
+            "shot": MemorySource(summed(key, fill) | {"A": alpha}, alpha=Alpha.PREMULTIPLIED),
+            "key": MemorySource(key),
+            "small": MemorySource(rgb(20, 10)),
+            "grey": MemorySource({"Y": gradient(96, 64)}, data=["Y"]),
+        }
+        for first in ("fill", "shot", "key"):
+            answer = self.of_files(files, first)
+            full, rebuilt = steps_of(answer)[1]["in"]["full"], steps_of(answer)[0]
+            self.assertEqual(full, "shot", first)
+            self.assertEqual(sorted(rebuilt["in"]["passes"]), ["fill", "key"])
+            self.assertEqual(rebuilt["in"]["alpha_from"], "shot.A")
+        planes = run(steps_of(answer), files, "rebuilt").planes
+        self.assert_planes(planes["G"], files["shot"].planes["G"], 2e-3)
+        self.assert_planes(planes["A"], alpha, 0)
+
+    def test_files_that_do_not_add_up_to_any_are_claimed_by_none(self) -> None:
+        answer = self.of_files({"a": MemorySource(pool(1)), "b": MemorySource(pool(2))}, "b")
+        self.assertEqual((answer["claimed"], answer["parts"], answer["full"]), (False, [], "RGB"))
+
+    def test_a_render_with_layers_keeps_to_itself(self) -> None:
+        layers = {"key": pool(1), "fill": pool(2)}
+        plan = Plan(
+            parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}, "q": {"files": "q"}}}),
+            1,
+            {"p": render(summed(*layers.values()), layers), "q": MemorySource(pool(3))},
+        )
+        self.assertEqual(beside(plan, plan.feed("p")), [])
+
+    def test_many_layers_are_looked_at_in_proxies_and_a_product_among_them_is_found(self) -> None:
+        layers = {f"light_{number}": pool(number) for number in range(1, 45)}
+        lights = list(layers)[:12]
+        full = summed(*(layers[name] for name in lights))
+        layers["group"] = summed(layers["light_3"], layers["light_4"])
+        answer = self.answer(render(full, layers))
+        self.assertEqual(self.parts(answer), dict.fromkeys(lights, 1.0))
+        self.assertEqual([row["layer"] for row in answer["sums"]], ["group"])
+        colour = {name: np.clip(gradient(96, 64, 30 + i), 0.05, 1) for i, name in enumerate("RGB")}
+        lit = pool(77, strength=2)
+        full = {name: (full[name] + lit[name] * colour[name]).astype(np.float32) for name in "RGB"}
+        answer = self.answer(render(full, layers | {"diffuse_lighting": lit, "diffuse_color": colour}))
+        self.assertIn(("diffuse_lighting", "diffuse_color"), {(p["layer"], p.get("times")) for p in answer["parts"]})
 
     def test_which_layers_are_candidates(self) -> None:
         source = render(pool(1), {"key": pool(2), "normal": pool(3)}, **{"depth.Z": gradient(96, 64)})

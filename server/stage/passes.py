@@ -6,7 +6,7 @@ from django.http import HttpRequest
 from ninja import Router, Schema
 
 from nexal.analysis.audit import audit as core_audit
-from nexal.analysis.audit import colour_layers, steps_of
+from nexal.analysis.audit import beside, colour_layers, steps_of
 from nexal.analysis.shares import shares as core_shares
 from projects.access import get_shot
 from stage.requests import Ask, plan_of
@@ -18,7 +18,7 @@ router = Router()
 
 class AuditAsk(Ask):
     address: str
-    full: str = "RGB"
+    full: str | None = "RGB"
 
 
 class Part(Schema):
@@ -52,6 +52,8 @@ class Audited(Schema):
     explained: float
     place: list[int] | None
     sums: list[SumRow]
+    alpha: str | None
+    addresses: dict[str, str]
     steps: list[dict[str, Any]]
 
 
@@ -67,11 +69,12 @@ class ShareRow(Schema):
 
 @router.post("/shots/{shot_id}/audit", response=Audited)
 def audit(request: HttpRequest, shot_id: int, ask: AuditAsk) -> dict[str, Any]:
-    """Which colour layers of an item add up to one of them."""
+    """Which colour layers of an item, or sources beside it, add up to one of them; without `full`, to which."""
     planned = plan_of(get_shot(request, shot_id), ask)
     feed = planned.feed(ask.address)
-    answer = core_audit(engine(), planned, feed, ask.full, newest(request.session.session_key, shot_id, "audit"))
-    steps = steps_of(answer, ask.address) if answer["parts"] else []
+    turn = newest(request.session.session_key, shot_id, "audit")
+    answer = core_audit(engine(), planned, feed, ask.full, turn, beside(planned, feed))
+    steps = steps_of(answer) if answer["parts"] else []
     return answer | {"layers": colour_layers(feed.description), "steps": steps}
 
 

@@ -182,7 +182,10 @@ def audit_file(path: Path, full: str, warn: Callable[[str], None] = lambda text:
     """What `audit` answers for a picture file. Raises NexalError."""
     from nexal.analysis.audit import audit
 
-    return _of_file(path, warn, lambda engine, plan, feed: audit(engine, plan, feed, full))
+    answer = _of_file(path, warn, lambda engine, plan, feed: audit(engine, plan, feed, full))
+    # In one file a channel says it all.
+    alpha = answer["alpha"].partition(".")[2] if answer["alpha"] else None
+    return {name: value for name, value in answer.items() if name != "addresses"} | {"alpha": alpha}
 
 
 def diagnose_file(path: Path, alpha: Path | None, warn: Callable[[str], None] = lambda text: None) -> dict[str, Any]:

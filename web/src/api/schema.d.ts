@@ -587,7 +587,7 @@ export interface paths {
         put?: never;
         /**
          * Audit
-         * @description Which colour layers of an item add up to one of them.
+         * @description Which colour layers of an item, or sources beside it, add up to one of them; without `full`, to which.
          */
         post: operations["stage_passes_audit"];
         delete?: never;
@@ -1766,6 +1766,12 @@ export interface components {
             place: number[] | null;
             /** Sums */
             sums: components["schemas"]["SumRow"][];
+            /** Alpha */
+            alpha: string | null;
+            /** Addresses */
+            addresses: {
+                [key: string]: string;
+            };
             /** Steps */
             steps: {
                 [key: string]: unknown;
@@ -1818,7 +1824,7 @@ export interface components {
              * Full
              * @default RGB
              */
-            full: string;
+            full: string | null;
         };
         /** ShareRow */
         ShareRow: {

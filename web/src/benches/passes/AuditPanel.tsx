@@ -1,45 +1,43 @@
 import { useMutation } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 
-import { type Item, api, got, problemOf } from "@/api/client";
-import { type Recipe, type Step, insertSteps, drafted } from "@/api/recipe";
+import { type Item, problemOf } from "@/api/client";
+import { type Recipe, type Step, insertSteps } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 import { useTools } from "@/stage/tools";
 
-import { lightLayers } from "./balance";
+import { audited, lightLayers } from "./balance";
 
 interface Props {
   shot: number;
   recipe: Recipe;
   /** The render that is audited. */
   picture: Item | undefined;
+  /** Pictures that came in files of their own. */
+  files: string[];
   writable: boolean;
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
+const FOUND = "find it";
+
 const number = (value: number) => (value !== 0 && value < 0.001 ? value.toExponential(1) : value.toFixed(4));
 
 /** Which passes add up to the full picture, with figures, taken as steps with one click. */
-export function AuditPanel({ shot, recipe, picture, writable, onPut }: Props) {
-  const layers = picture ? lightLayers(picture).map((layer) => layer || "RGB") : [];
+export function AuditPanel({ shot, recipe, picture, files, writable, onPut }: Props) {
+  const own = picture ? lightLayers(picture).map((layer) => layer || "RGB") : [];
+  // Passes in files of their own: which of the pictures is the full one is found, or said.
+  const apart = own.length < 2 && files.length > 2;
+  const layers = apart ? [FOUND, ...files] : own;
   const [chosen, setChosen] = useState("");
   const full = layers.includes(chosen) ? chosen : (layers[0] ?? "");
+  const address = apart ? (full === FOUND ? files[0]! : full) : picture?.name;
   const change = useTools((state) => state.change);
   const audit = useMutation({
-    mutationFn: () =>
-      got(
-        api.POST("/api/shots/{shot_id}/audit", {
-          params: { path: { shot_id: shot } },
-          body: {
-            ...drafted(recipe),
-            address: picture!.name,
-            full,
-          },
-        }),
-      ),
+    mutationFn: () => audited(shot, recipe, address!, full === FOUND ? null : apart ? "RGB" : full),
   });
   const { reset } = audit;
   useEffect(() => {
@@ -59,7 +57,12 @@ export function AuditPanel({ shot, recipe, picture, writable, onPut }: Props) {
     >
       <header className="flex items-baseline justify-between gap-2">
         <h2 className="text-[13px] font-semibold">
-          Audit {picture && <span className="font-normal text-dim">of {picture.name}</span>}
+          Audit{" "}
+          {(apart || picture) && (
+            <span className="font-normal text-dim">
+              of {apart ? `${files.length} pictures` : picture!.name}
+            </span>
+          )}
         </h2>
         {answer && (
           <span className="font-mono text-[11px] text-faint">
@@ -67,10 +70,10 @@ export function AuditPanel({ shot, recipe, picture, writable, onPut }: Props) {
           </span>
         )}
       </header>
-      {!picture || layers.length < 2 ? (
+      {layers.length < 2 ? (
         <p className="leading-snug text-dim">
-          Choose a render with several colour layers; the audit finds which of them add up to its full
-          picture.
+          Choose a render with several colour layers, or add its passes as files; the audit finds which of
+          them add up to its full picture.
         </p>
       ) : (
         <div className="flex items-center gap-2">
@@ -93,7 +96,8 @@ export function AuditPanel({ shot, recipe, picture, writable, onPut }: Props) {
         <>
           {!answer.claimed && (
             <p className="border-l-2 border-clay pl-2 leading-snug text-clay">
-              No set of layers adds up to {answer.full}.
+              No set of {apart ? "pictures" : "layers"} adds up to{" "}
+              {apart && full === FOUND ? "any of them" : apart ? full : answer.full}.
             </p>
           )}
           {answer.parts.length > 0 && (

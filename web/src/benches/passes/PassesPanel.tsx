@@ -2,11 +2,12 @@ import type { BenchProps } from "@/steps/props";
 import { StepPanel } from "@/steps/StepPanel";
 
 import { AuditPanel } from "./AuditPanel";
-import { renderOf } from "./balance";
+import { addable, renderOf } from "./balance";
 
 /** The Passes bench on the right: audit above, the chosen step below. */
 export function PassesPanel(props: BenchProps) {
   const { shot, recipe, items, item, writable, onPut } = props;
+  const render = renderOf(recipe, items, item);
   return (
     <aside
       aria-label="Bench"
@@ -15,7 +16,8 @@ export function PassesPanel(props: BenchProps) {
       <AuditPanel
         shot={shot}
         recipe={recipe}
-        picture={renderOf(recipe, items, item)}
+        picture={render}
+        files={render ? [] : addable(recipe, items, undefined)}
         writable={writable}
         onPut={onPut}
       />

@@ -1,8 +1,9 @@
-import type { Item } from "@/api/client";
+import { type Item, api, got } from "@/api/client";
 import {
   type Recipe,
   type Step,
   changeStep,
+  drafted,
   findStep,
   freeName,
   insertAfter,
@@ -118,6 +119,16 @@ export function renderOf(recipe: Recipe, items: Item[], item: string | null): It
   if (own && layered(own)) return own;
   const sources = Object.keys(sourcesOf(recipe));
   return items.find((entry) => sources.includes(entry.name) && layered(entry));
+}
+
+/** What is asked of the server to find which pictures add up to which, or to the layer `full` of one. */
+export async function audited(shot: number, recipe: Recipe, address: string, full: string | null) {
+  return got(
+    api.POST("/api/shots/{shot_id}/audit", {
+      params: { path: { shot_id: shot } },
+      body: { ...drafted(recipe), address, full },
+    }),
+  );
 }
 
 /** What a sum can be made of: the layers of a render, else the sources that are a picture each. */

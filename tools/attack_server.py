@@ -458,7 +458,7 @@ def _asks(name: str) -> dict[str, dict[str, Any]]:
         "view": {"address": name, "scale": 2},
         "probe": {"addresses": [name], "x": 30, "y": 30},
         "histogram": {"address": name},
-        "scout": {"address": name, "marks": [{"x": 20, "y": 20, "radius": 5, "kind": "subject"}]},
+        "scout": {"address": name, "marks": [{"x": 20, "y": 20, "radius": 5, "side": "subject"}]},
         "thin": {"item": name},
         "checks": {"item": name},
         "audit": {"address": name},

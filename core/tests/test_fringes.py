@@ -379,6 +379,23 @@ class Diagnosing(CoreTest):
         planes["A"] = np.ones_like(planes["A"])
         self.assertEqual(self.told(planes)["verdict"], "unused_alpha")
 
+    def test_how_sure_it_is_follows_the_evidence(self) -> None:
+        straight, mixed = self.made(None), self.made((0.0, 0.0, 0.0))
+        for planes, verdict in ((straight, "straight"), (mixed, "premultiplied")):
+            answer = self.told(planes)
+            self.assertEqual(answer["verdict"], verdict)
+            self.assertGreater(answer["confidence"], 0.9)
+        # What was cured is straight, and as surely.
+        alpha = mixed["A"]
+        cured = {name: np.where(alpha > 0, plane / np.maximum(alpha, 1e-6), 0) for name, plane in mixed.items()}
+        answer = self.told({name: plane.astype(np.float32) for name, plane in cured.items()} | {"A": alpha})
+        self.assertEqual(answer["verdict"], "straight")
+        self.assertGreater(answer["confidence"], 0.9)
+        # One half says one thing, the other another.
+        left = np.arange(256) < 128
+        torn = {name: np.where(left, straight[name], mixed[name]) for name in "RGB"} | {"A": alpha}
+        self.assertLess(self.told(torn)["confidence"], 0.9)
+
     def test_evidence_in_figures(self) -> None:
         planes = self.made((0.02, 0.3, 0.3))
         figures = self.told(planes)["figures"]

@@ -10,6 +10,7 @@ import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgb, run, write_exr
 from test_scout import command
 
+from nexal.analysis.advice import advise
 from nexal.analysis.audit import WHOLE, audit, beside, colour_layers, steps_of
 from nexal.engine import Engine, Plan
 from nexal.picture import Alpha, Plane
@@ -234,6 +235,20 @@ class Audit(CoreTest):
         planes = run(steps_of(answer), files, "rebuilt").planes
         self.assert_planes(planes["G"], files["shot"].planes["G"], 2e-3)
         self.assert_planes(planes["A"], alpha, 0)
+
+    def test_the_full_picture_in_a_sum_is_told_and_taken_out(self) -> None:
+        passes = {"key": pool(1), "fill": pool(2), "rim": pool(3)}
+        files = {name: MemorySource(planes) for name, planes in passes.items()}
+        files["shot"] = MemorySource(summed(*passes.values()))
+        for names, expected in (
+            (["key", "shot", "fill", "rim"], ["key", "fill", "rim"]),
+            (["key", "fill", "rim"], None),
+        ):
+            step = {"name": "s", "op": "sum_passes", "in": {"passes": names}}
+            recipe = parse_recipe({"nexal": 1, "sources": {name: {"files": name} for name in files}, "steps": [step]})
+            rows = advise(Engine(threads=2), Plan(recipe, 1, files), "s")
+            remedies = [row["remedy"]["replace"]["in"]["passes"] for row in rows if row["code"] == "light_twice"]
+            self.assertEqual(remedies, [expected] if expected else [])
 
     def test_files_that_do_not_add_up_to_any_are_claimed_by_none(self) -> None:
         answer = self.of_files({"a": MemorySource(pool(1)), "b": MemorySource(pool(2))}, "b")

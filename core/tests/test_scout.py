@@ -338,6 +338,30 @@ class Unsound(CoreTest):
         self.assertIn("divide", {row.get("mode") for row in found["rows"][:3]})
 
 
+class NotMarkedYet(CoreTest):
+    def test_kinds_of_places_that_no_mark_is_like_are_told_the_widest_first(self) -> None:
+        planes = {
+            name: np.full((120, 160), value, np.float32) for name, value in zip("RGB", (0.1, 0.5, 0.1), strict=True)
+        }
+        for rows, columns, colour in (
+            (np.s_[:40], np.s_[:], (0.5, 0.7, 1.0)),
+            (np.s_[90:], np.s_[100:], (0.02, 0.02, 0.02)),
+            (np.s_[50:80], np.s_[60:90], (0.8, 0.2, 0.1)),
+            (np.s_[44:47], np.s_[10:13], (1.0, 1.0, 1.0)),
+        ):
+            for name, value in zip("RGB", colour, strict=True):
+                planes[name][rows, columns] = value
+        recipe = parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}}})
+        plan = Plan(recipe, 1, {"p": MemorySource(planes)})
+        subject, background = [Mark(75, 65, 8)], [Mark(20, 100, 8)]
+        found = scout(Engine(threads=2), plan, plan.feed("p"), subject, background)["unmarked"]
+        self.assertEqual([round(row["share"], 2) for row in found], [0.33, 0.09])
+        self.assertLess(found[0]["y"], 40)
+        self.assertGreater(found[1]["x"], 100)
+        marked = [*background, Mark(80, 15, 8), Mark(130, 105, 8)]
+        self.assertEqual(scout(Engine(threads=2), plan, plan.feed("p"), subject, marked)["unmarked"], [])
+
+
 class FineEdge(CoreTest):
     def hair(self) -> tuple[MemorySource, np.ndarray]:
         """A dark block with fine hairs over a bright backing that varies slowly, and its true alpha."""

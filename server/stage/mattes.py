@@ -52,9 +52,19 @@ class ScoutRow(Schema):
     steps: list[dict[str, Any]]
 
 
+class UnmarkedRow(Schema):
+    """A kind of place that no mark is near to in colour: its share, its middle, its display-encoded mean."""
+
+    share: float
+    x: float
+    y: float
+    colour: list[float]
+
+
 class Scouted(Schema):
     tried: int
     rows: list[ScoutRow]
+    unmarked: list[UnmarkedRow]
 
 
 class ThinParts(Schema):
@@ -96,7 +106,7 @@ def scout(request: HttpRequest, shot_id: int, ask: ScoutAsk) -> dict[str, Any]:
         rows=ask.rows,
         cancellation=newest(request.session.session_key, shot_id, "scout"),
     )
-    return {"tried": found["tried"], "rows": [row | {"steps": steps_of(row, ask.address)} for row in found["rows"]]}
+    return found | {"rows": [row | {"steps": steps_of(row, ask.address)} for row in found["rows"]]}
 
 
 @router.post("/shots/{shot_id}/thin", response=ThinParts)

@@ -30,6 +30,7 @@ class MarkRow(Schema):
     x: Position
     y: Position
     radius: float = Field(gt=0, le=500)
+    on: str = Field("", max_length=63, description="The source that it was made on; empty where that was not kept")
 
 
 class Marks(Schema):

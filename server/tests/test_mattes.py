@@ -17,8 +17,8 @@ from stage.models import SlowResult
 from stage.services import engine
 
 MARKS = [
-    {"side": "subject", "x": 32.0, "y": 24.0, "radius": 6.0},
-    {"side": "background", "x": 8.0, "y": 8.0, "radius": 5.0},
+    {"side": "subject", "x": 32.0, "y": 24.0, "on": "moth", "radius": 6.0},
+    {"side": "background", "x": 8.0, "y": 8.0, "on": "moth", "radius": 5.0},
 ]
 
 

@@ -7,11 +7,14 @@ median of the intercepts is the backing's colour, if there was one.
 Three explanations are then compared by their likelihood, pixel by pixel: the colour is the foreground's own (c = f, and
 c is even in a window); it was mixed in linear light (f = b + (c - b) / a is even); it was mixed in display-encoded
 values. Densities are compared in one unit by the derivative of the sRGB curve.
+
+How sure that is, is asked of the picture itself: random halves of what was looked at are judged each by itself. The
+confidence is the share of them that come to the same answer, by the rule of succession.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -42,6 +45,10 @@ LEAST_VARIANCE = 4e-4
 LEAST_PIXELS = 16
 LEAST_WINDOWS = 40
 TILE, MOST_TILES, MOST_WINDOWS = 64, 192, 40_000
+HALVES = 24
+LEAST_RUNS = 12
+MOST_IN_HALF = 8_000
+"""Random halves that are asked again, into how many runs what was looked at is cut for that, windows of a half."""
 STEP = 2
 """Every second window is looked at, both ways."""
 SURE = 0.02
@@ -133,15 +140,42 @@ def _quantiles(values: Floats, weights: Floats, ranks: Sequence[float]) -> list[
     return [float(value) for value in values[order][np.minimum(places, len(order) - 1)]]
 
 
-def _regressed(
-    planes: Sequence[Plane], alpha: Plane, tiles: list[tuple[int, int]], *, encoded: bool
-) -> Regressed | None:
+Parts = list[dict[str, Floats]]
+"""What was summed up in the windows of each tile."""
+
+
+def _parts(planes: Sequence[Plane], alpha: Plane, tiles: list[tuple[int, int]], *, encoded: bool) -> Parts:
     parts = []
     for top, left in tiles:
         # A margin of half a window round the tile.
         cut = np.s_[max(0, top - 3) : top + TILE + 3, max(0, left - 3) : left + TILE + 3]
         most = MOST_WINDOWS // len(tiles)
         parts.append(_windows([plane[cut] for plane in planes], alpha[cut].astype(np.float64), most, encoded=encoded))
+    return parts
+
+
+def _halves(parts: Parts) -> Iterator[list[NDArray[np.bool_]]]:
+    """For each of some random halves of what was looked at, which windows of each tile belong to it.
+
+    Neighbours go together: whole tiles where there are many, else runs of windows.
+    """
+    random = np.random.default_rng(1)
+    runs = max(1, -(-LEAST_RUNS // max(1, len(parts))))
+    counts = [len(part["w"]) for part in parts]
+    for _ in range(HALVES):
+        chosen = []
+        for count in counts:
+            taken = random.random(runs) < 0.5
+            thinned = np.arange(count) % max(1, sum(counts) // MOST_IN_HALF) == 0
+            chosen.append(taken[np.arange(count) * runs // max(1, count)] & thinned)
+        yield chosen
+
+
+def _regressed(parts: Parts, chosen: list[NDArray[np.bool_]] | None, *, encoded: bool) -> Regressed | None:
+    if chosen is not None:
+        parts = [
+            {name: plane[..., own] for name, plane in part.items()} for part, own in zip(parts, chosen, strict=True)
+        ]
     if sum(len(part["w"]) for part in parts) < LEAST_WINDOWS:
         return None
     s = {name: np.concatenate([part[name] for part in parts], axis=-1) for name in parts[0]}
@@ -190,7 +224,7 @@ def diagnose(engine: Engine, plan: Plan, picture: Feed, alpha: Feed | None = Non
     - `verdict`: straight, premultiplied, matted, no_alpha, unused_alpha or cannot_tell
     - `domain`: scene or display, the values in which colour and backing were mixed; None for what was not mixed
     - `backing`: its colour, in the values of the domain
-    - `confidence`: 0..1
+    - `confidence`: 0..1, the share of random halves of the soft edges that come to the same answer
     - `claims`: what is said of the picture
     - `figures`: `tiles` of 64 px looked at; `soft`, the share of soft pixels; for both domains `backing`, `spread` and
       `slope` of each channel; `likelihood` of each explanation; `brighter`, the share of soft pixels whose encoded
@@ -230,38 +264,61 @@ def _judged(planes: Sequence[Plane], alpha: Plane, claims: str) -> dict[str, Any
     if float(np.ptp(alpha)) < 1e-4:
         return _answer("unused_alpha", None, 1.0, claims, figures)
     tiles = _soft_tiles(alpha)
-    found = {domain: _regressed(planes, alpha, tiles, encoded=domain == "display") for domain in DOMAINS}
-    known = {domain: each for domain, each in found.items() if each is not None}
-    if len(known) < len(DOMAINS):
+    parts = {domain: _parts(planes, alpha, tiles, encoded=domain == "display") for domain in DOMAINS}
+    found = _decided(parts, None)
+    if found is None:
         return _answer("cannot_tell", None, 0.0, claims, figures)
-    for domain, each in known.items():
+    for domain, each in found.known.items():
         figures[domain] = {
             "backing": each.backing.tolist(),
             "spread": each.spread.tolist(),
             "slope": each.slope.tolist(),
         }
     figures["tiles"] = len(tiles)
-    likely: dict[tuple[str, str | None], float] = {("straight", None): max(each.own for each in known.values())}
-    likely |= {("mixed", domain): each.mixed for domain, each in known.items()}
-    first, second = sorted(likely, key=lambda key: -likely[key])[:2]
-    state, mixed_in = first
-    better = likely[first] - likely[second]
-    figures["likelihood"] = {key[1] or key[0]: value for key, value in likely.items()}
-    if float(known["display"].slope.max()) < FLAT:
-        return _answer("straight", None, 0.5, claims, figures)
-    apart = max(likely["mixed", each] for each in DOMAINS) - likely["straight", None]
-    if abs(apart) < SURE:
+    figures["likelihood"] = found.likely
+    if found.verdict == "cannot_tell":
         return _answer("cannot_tell", None, 0.0, claims, figures)
-    confidence = (1 - float(np.exp(-abs(apart) * 4))) * (0.7 + 0.3 * (1 - float(np.exp(-better * 12))))
-    if state == "straight":
-        return _answer("straight", None, confidence, claims, figures)
-    best = known[str(mixed_in)]
-    black = bool(np.all(np.abs(best.backing) <= ZERO + 0.5 * best.spread))
-    answer = _answer("premultiplied" if black else "matted", mixed_in, confidence, claims, figures)
-    if not black:
-        values = best.backing if len(best.backing) == 3 else np.repeat(best.backing, 3)
+    again = [_decided(parts, half) for half in _halves(parts["scene"])]
+    same = sum(other is not None and (other.verdict, other.domain) == (found.verdict, found.domain) for other in again)
+    answer = _answer(found.verdict, found.domain, (same + 0.5) / (len(again) + 1), claims, figures)
+    if found.verdict == "matted":
+        backing = found.known[str(found.domain)].backing
+        values = backing if len(backing) == 3 else np.repeat(backing, 3)
         answer["backing"] = [round(float(value), 5) for value in values]
     return answer
+
+
+@dataclass(frozen=True)
+class _Found:
+    """An answer by some windows: what they say, the lines of both domains, the likelihood of each explanation."""
+
+    verdict: str
+    domain: str | None
+    known: Mapping[str, Regressed]
+    likely: Mapping[str, float]
+
+
+def _decided(parts: Mapping[str, Parts], chosen: list[NDArray[np.bool_]] | None) -> _Found | None:
+    """What all windows say, or the chosen ones; None where they are too few."""
+    known: dict[str, Regressed] = {}
+    for domain in DOMAINS:
+        each = _regressed(parts[domain], chosen, encoded=domain == "display")
+        if each is None:
+            return None
+        known[domain] = each
+    own = max(each.own for each in known.values())
+    likely = {"straight": own} | {domain: each.mixed for domain, each in known.items()}
+    if float(known["display"].slope.max()) < FLAT:
+        return _Found("straight", None, known, likely)
+    domain = max(DOMAINS, key=lambda each: known[each].mixed)
+    apart = known[domain].mixed - own
+    if abs(apart) < SURE:
+        return _Found("cannot_tell", None, known, likely)
+    if apart < 0:
+        return _Found("straight", None, known, likely)
+    best = known[domain]
+    black = bool(np.all(np.abs(best.backing) <= ZERO + 0.5 * best.spread))
+    return _Found("premultiplied" if black else "matted", domain, known, likely)
 
 
 def _supporting(planes: Sequence[Plane], alpha: Plane, soft: NDArray[np.bool_]) -> dict[str, Any]:

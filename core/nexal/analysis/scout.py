@@ -9,6 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from fractions import Fraction
 from typing import Any
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -38,6 +39,10 @@ PARTED = 0.98
 """Part of each set that the proposed stretch puts at its end."""
 EDGES = 0.08
 """Part of the pixels with the largest gradients that count as edges."""
+
+FAR, WIDE, MOST_KINDS = 0.16, 0.015, 3
+"""How far an encoded colour is from every mark's, and how much of the picture such a place covers, to be told of."""
+KNOWN = 300
 
 LUMA = "luminance"
 _WORDS = {"R": "red", "G": "green", "B": "blue", "C": "cyan", "M": "magenta", "Y": "yellow", "K": "black ink"}
@@ -104,8 +109,9 @@ def scout(
     curve (0.5 to 1); `fisher`, (m1 - m0)^2 / (v1 + v0); `edge_kept`, the part of the gradient at the picture's edges
     that the stretch keeps; `noise`, of the stretched result; `direction`, whether the subject is `bright` or `dark`;
     `stretch`, the posts that put 98 % of each set at its end; `words`. Candidates that only differ by a factor or an
-    offset appear once, the simplest of them. Values are display-encoded. Raises SettingError where a set holds fewer
-    than eight usable pixels.
+    offset appear once, the simplest of them. Values are display-encoded. `unmarked` tells of wide places whose colour
+    is far from that of every mark, the widest first: `share` of the picture, `x` and `y` of their middle in
+    full-resolution pixels, `colour`. Raises SettingError where a set holds fewer than eight usable pixels.
 
     References: Fawcett, *An introduction to ROC analysis*, Pattern Recognition Letters 27, 2006; Fisher, Annals of
     Eugenics 7, 1936.
@@ -120,7 +126,43 @@ def scout(
     proxy = _proxy(engine, plan, feed, names, cancellation)
     whole, _ = extended(proxy.reshape(len(names), -1), names, data, ink=ink)
     judge = _Judge(inside, outside, whole.reshape(-1, *proxy.shape[1:]), labels)
-    return {"tried": len(judge.codes), "rows": judge.rows(rows)}
+    unmarked = _unmarked(proxy, names, data, samples, feed.description.window)
+    return {"tried": len(judge.codes), "rows": judge.rows(rows), "unmarked": unmarked}
+
+
+def _unmarked(
+    proxy: Plane, names: Sequence[str], data: Sequence[bool], samples: Sequence[Plane], window: Window
+) -> list[dict[str, Any]]:
+    from scipy.spatial import cKDTree
+
+    rgb = _rgb(names)
+    if rgb is None or any(data[i] for i in rgb):
+        return []
+    known = [encode(planes[rgb]) for planes in samples]
+    known = [planes[:, :: max(1, planes.shape[1] // KNOWN)] for planes in known]
+    seen = np.nan_to_num(encode(proxy[rgb]), posinf=1, neginf=0)
+    tree = cKDTree(np.concatenate(known, axis=1).T)
+    distance, _ = tree.query(seen.reshape(3, -1).T, distance_upper_bound=FAR)
+    far = np.isinf(distance).reshape(seen.shape[1:]).astype(np.uint8)
+    far = cv2.morphologyEx(far, cv2.MORPH_OPEN, np.ones((3, 3), np.uint8))
+    count, labels, statistics, _ = cv2.connectedComponentsWithStats(far, connectivity=8)
+    found: list[tuple[float, dict[str, Any]]] = []
+    for label in range(1, count):
+        share = float(statistics[label, cv2.CC_STAT_AREA] / far.size)
+        if share < WIDE:
+            continue
+        inside = labels == label
+        # The pixel that is furthest from the place's own edge lies in it, whatever its shape.
+        depth = cv2.distanceTransform(np.pad(inside.astype(np.uint8), 1), cv2.DIST_L2, 3)[1:-1, 1:-1]
+        row, column = np.unravel_index(int(depth.argmax()), depth.shape)
+        place = {
+            "share": share,
+            "x": float(window.x + (column + 0.5) * window.width / far.shape[1]),
+            "y": float(window.y + (row + 0.5) * window.height / far.shape[0]),
+            "colour": [float(plane[inside].mean()) for plane in seen],
+        }
+        found.append((share, place))
+    return [place for _, place in sorted(found, key=lambda each: -each[0])[:MOST_KINDS]]
 
 
 def _enough(found: Plane, side: str) -> Plane:

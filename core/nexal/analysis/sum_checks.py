@@ -15,7 +15,8 @@ from nexal.operations.passes import pass_channels
 from nexal.recipe import Step
 
 TWICE = 0.02
-"""How near a layer has to come to the sum of its own parts, relative to its mean, to be taken for it."""
+"""How near a pass has to come to the sum of others, relative to its mean, to be taken for it."""
+MOST_PASSES = 100
 
 remedy_kind("read", "read")
 """Sources read in another colour encoding, by name."""
@@ -72,12 +73,10 @@ def _twice(engine: Engine, plan: Plan, step: Step, addresses: list[str]) -> list
     again = {index for index, address in enumerate(addresses) if address in addresses[:index]}
     reason = ", ".join(dict.fromkeys(addresses[index] for index in sorted(again)))
     if not again:
-        for index, address in enumerate(addresses):
-            parts = [other for other in addresses if other.startswith(f"{address}.")]
-            if len(parts) > 1 and _is_sum(engine, plan, address, parts):
-                again = {index}
-                reason = f"{address} is the sum of {', '.join(parts)}"
-                break
+        found = _sum_of_others(engine, plan, addresses)
+        if found:
+            again = {found[0]}
+            reason = f"{addresses[found[0]]} is the sum of {', '.join(addresses[index] for index in found[1])}"
     if not again:
         return []
     return [
@@ -89,12 +88,31 @@ def _twice(engine: Engine, plan: Plan, step: Step, addresses: list[str]) -> list
     ]
 
 
-def _is_sum(engine: Engine, plan: Plan, whole: str, parts: list[str]) -> bool:
-    totals = [_means(engine, plan, address) for address in (whole, *parts)]
-    if len({total.shape for total in totals}) > 1:
-        return False
-    gap = np.abs(totals[0] - sum(totals[1:])).mean()
-    return bool(gap <= TWICE * max(float(np.abs(totals[0]).mean()), 1e-9))
+def _sum_of_others(engine: Engine, plan: Plan, addresses: list[str]) -> tuple[int, list[int]] | None:
+    """A pass that others of the sum add up to, such as the full picture, and those others; by the smallest proxy."""
+    from scipy.optimize import nnls
+
+    totals = [_means(engine, plan, address) for address in addresses]
+    if len(totals) > MOST_PASSES or len({total.shape for total in totals}) > 1:
+        return None
+    flat = np.stack([total.ravel() for total in totals]).astype(np.float64)
+    for whole in np.argsort(-np.abs(flat).sum(axis=1)):
+        goal = flat[whole]
+        size = max(float(np.abs(goal).mean()), 1e-9)
+        # No part is brighter than the whole.
+        within = [
+            index
+            for index, part in enumerate(flat)
+            if index != whole and part.any() and float(np.mean(part > goal * (1 + TWICE) + 1e-6)) < TWICE
+        ]
+        if len(within) < 2:
+            continue
+        shares, _ = nnls(flat[within].T, goal)
+        parts = [index for index, share in zip(within, shares, strict=True) if share > TWICE]
+        plain = all(abs(share - 1) < TWICE for share in shares if share > TWICE)
+        if len(parts) > 1 and plain and np.abs(goal - flat[parts].sum(axis=0)).mean() <= TWICE * size:
+            return int(whole), parts
+    return None
 
 
 def _means(engine: Engine, plan: Plan, address: str) -> np.ndarray[Any, np.dtype[np.float32]]:

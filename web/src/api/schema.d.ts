@@ -1220,6 +1220,12 @@ export interface components {
             y: number;
             /** Radius */
             radius: number;
+            /**
+             * On
+             * @description The source that it was made on; empty where that was not kept
+             * @default
+             */
+            on: string;
         };
         /** RevisionWhole */
         RevisionWhole: {
@@ -1659,6 +1665,22 @@ export interface components {
             tried: number;
             /** Rows */
             rows: components["schemas"]["ScoutRow"][];
+            /** Unmarked */
+            unmarked: components["schemas"]["UnmarkedRow"][];
+        };
+        /**
+         * UnmarkedRow
+         * @description A kind of place that no mark is near to in colour: its share, its middle, its display-encoded mean.
+         */
+        UnmarkedRow: {
+            /** Share */
+            share: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+            /** Colour */
+            colour: number[];
         };
         /** ScoutAsk */
         ScoutAsk: {

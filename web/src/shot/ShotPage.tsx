@@ -36,7 +36,7 @@ import { NoteDialog, RemoveDialog, RenameDialog } from "./dialogs";
 import { useDraft } from "./draft";
 import { Help } from "./Help";
 import { Leaving } from "./Leaving";
-import { useMarks } from "./marks";
+import { renameMarks, useMarks } from "./marks";
 import { useArrivals, useImport } from "./sources";
 import { TopBar } from "./TopBar";
 import { useKeys } from "./useKeys";
@@ -259,6 +259,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           onRename={(to) => {
             setAsking(null);
             edit((before) => rename(before, asking.name, to));
+            renameMarks(asking.name, to);
             if (asking.name === item) go({ item: to });
           }}
         />

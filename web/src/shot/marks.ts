@@ -1,12 +1,44 @@
+import { useMemo } from "react";
 import { create } from "zustand";
 
 import { type Problem, api, csrf, got, problemOf } from "@/api/client";
+import { type Recipe, sourcesOf } from "@/api/recipe";
+import { upstream } from "@/stage/focus";
+
+import { useDraft } from "./draft";
 
 export interface Mark {
   side: "subject" | "background";
   x: number;
   y: number;
   radius: number;
+  /** The source that it was made on; empty where that was not kept. */
+  on: string;
+}
+
+/** The source that an item is made from first; itself where it is one. */
+export function sourceOf(recipe: Recipe, item: string | null): string {
+  if (!item) return "";
+  const sources = sourcesOf(recipe);
+  return item in sources ? item : (upstream(recipe, item).find((name) => name in sources) ?? "");
+}
+
+/** Whether a mark tells of a source; one that does not say where it was made tells of all. */
+export const belongs = (mark: Mark, source: string) => mark.on === "" || mark.on === source;
+
+/** Marks follow the source that they were made on to its new name. */
+export function renameMarks(from: string, to: string): void {
+  const { marks, put } = useMarks.getState();
+  if (marks.some((mark) => mark.on === from))
+    put(marks.map((mark) => (mark.on === from ? { ...mark, on: to } : mark)));
+}
+
+/** The marks that were made on the source of an item. */
+export function useMarksOf(item: string | null): Mark[] {
+  const recipe = useDraft((state) => state.recipe);
+  const marks = useMarks((state) => state.marks);
+  const source = sourceOf(recipe, item);
+  return useMemo(() => marks.filter((mark) => belongs(mark, source)), [marks, source]);
 }
 
 interface MarkState {

@@ -24,6 +24,8 @@ interface ToolState {
   stroke: number | null;
   path: number | null;
   points: number[];
+  /** The scout is open: its marks are shown. */
+  scouting: boolean;
   /** Parts of the matte that vanish, as boxes of the picture. */
   lost: number[][];
   change: (to: Partial<ToolState>) => void;
@@ -42,6 +44,7 @@ export const useTools = create<ToolState>((set) => ({
   stroke: null,
   path: null,
   points: [],
+  scouting: true,
   lost: [],
   change: (to) => set(to),
   paint: (to) => set((state) => ({ brush: { ...state.brush, ...to } })),

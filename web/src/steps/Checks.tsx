@@ -5,7 +5,7 @@ import { isSame, keepWhileSame } from "@/api/queries";
 import { type Recipe, drafted } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
-import { useMarks } from "@/shot/marks";
+import { useMarksOf } from "@/shot/marks";
 
 import { remedied } from "./remedies";
 
@@ -25,7 +25,7 @@ interface Props {
 
 /** What is likely wrong with an item, once it has settled. */
 function useChecks(shot: number, item: Item | undefined) {
-  const marks = useMarks((state) => state.marks);
+  const marks = useMarksOf(item?.name ?? null);
   const settled = useSettled(item, 400);
   return useQuery({
     queryKey: ["checks", shot, item?.name, settled?.digest, marks],

@@ -13,7 +13,7 @@ import { Waiting } from "@/parts/Waiting";
 import { type DiagnosedAs, useView } from "@/stage/viewState";
 
 import { Evidence } from "./Evidence";
-import { Swatch } from "./Swatch";
+import { Swatch } from "@/parts/Swatch";
 
 export type Diagnosed = components["schemas"]["Diagnosed"];
 

@@ -3,7 +3,7 @@ import { useEvidence } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
 import type { Diagnosed } from "./DiagnosisPanel";
-import { Swatch } from "./Swatch";
+import { Swatch } from "@/parts/Swatch";
 
 interface Figures {
   soft?: number;

@@ -8,9 +8,11 @@ import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
-import { useMarks } from "@/shot/marks";
+import { useMarks, useMarksOf } from "@/shot/marks";
 import { useTools } from "@/stage/tools";
 import { useView } from "@/stage/viewState";
+
+import { Swatch } from "@/parts/Swatch";
 
 import { CandidateRow } from "./CandidateRow";
 import { type Candidate, useScout } from "./useScout";
@@ -37,10 +39,10 @@ type Order = keyof typeof ORDERS;
 
 /** Marks ranked into candidates for a matte: hover previews one on the stage, a click or Enter takes it as steps. */
 export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
-  const { tool, change } = useTools();
-  const { marks, put, problem } = useMarks();
+  const { tool, scouting: open, change } = useTools();
+  const { marks: all, put, problem } = useMarks();
+  const marks = useMarksOf(picture?.name ?? null);
   const preview = useView((state) => state.change);
-  const [open, setOpen] = useState(true);
   const [ink, setInk] = useState(false);
   const [rows, setRows] = useState(FIRST);
   const [order, setOrder] = useState<Order>("separation");
@@ -103,7 +105,7 @@ export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
         <button
           className="flex items-center gap-1 text-[13px] font-semibold"
           aria-expanded={open}
-          onClick={() => setOpen(!open)}
+          onClick={() => change({ scouting: !open, ...(open ? { tool: "none" } : {}) })}
         >
           {open ? <ChevronDown size={13} /> : <ChevronRight size={13} />} Scout
           {picture && <span className="font-normal text-dim">in {picture.name}</span>}
@@ -123,7 +125,7 @@ export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
               quiet
               className="ml-auto px-1!"
               disabled={!writable || marks.length === 0}
-              onClick={() => put([])}
+              onClick={() => put(all.filter((mark) => !marks.includes(mark)))}
             >
               clear
             </Button>
@@ -143,6 +145,17 @@ export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
             <div className="px-3 pb-2">
               <Message problem={problemOf(scouted.error)} />
             </div>
+          )}
+          {enough && scouted.data && scouted.data.unmarked.length > 0 && (
+            <ul aria-label="Not marked yet" className="space-y-1 px-3 pb-2 leading-snug text-dim">
+              {scouted.data.unmarked.map((place) => (
+                <li key={`${place.x} ${place.y}`}>
+                  Nothing is marked that looks like <Swatch values={place.colour} encoded bare />{" "}
+                  {Math.round(place.share * 100)} % of the picture, at {Math.round(place.x)},{" "}
+                  {Math.round(place.y)}.
+                </li>
+              ))}
+            </ul>
           )}
           {enough && (
             <>

@@ -5,7 +5,7 @@ import { type Item, api, got } from "@/api/client";
 import { type Recipe, type Step, portOf, drafted } from "@/api/recipe";
 import { pickLevel } from "@/steps/picking";
 import { Button } from "@/parts/Button";
-import { useMarks } from "@/shot/marks";
+import { useMarksOf } from "@/shot/marks";
 import { useView } from "@/stage/viewState";
 
 import { type Slope, middleAt, transfer } from "./slope";
@@ -39,7 +39,7 @@ export function SlopePlot({ shot, recipe, step, items, onSet }: Props) {
   };
   const domain = set.domain === "scene" ? "scene" : "display";
   const address = portOf(step, "from");
-  const marks = useMarks((state) => state.marks);
+  const marks = useMarksOf(step.name);
   const thin = useThinParts(shot, step, items);
   const picking = useView((state) => state.pick?.label);
   const plot = useRef<SVGSVGElement>(null);

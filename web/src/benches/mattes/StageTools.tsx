@@ -3,7 +3,7 @@ import { useEffect } from "react";
 import type { Item } from "@/api/client";
 import { type Recipe, type Step, findStep, freeName, insertAfter } from "@/api/recipe";
 import { useDraft } from "@/shot/draft";
-import { useMarks } from "@/shot/marks";
+import { sourceOf, useMarksOf } from "@/shot/marks";
 import { Drawings } from "@/stage/Drawings";
 import { pictureOf } from "@/stage/focus";
 import type { Placement } from "@/stage/geometry";
@@ -30,13 +30,14 @@ interface Props {
 
 /** What the Mattes bench does on the stage itself: marks, strokes, shapes, and the thin parts that vanish. */
 export function StageTools({ recipe, items, item, placement, shown, writable, onHover, onPut }: Props) {
-  const { tool, lost, path, points, change } = useTools();
-  const marks = useMarks((state) => state.marks);
+  const { tool, lost, path, points, scouting, change } = useTools();
+  const own = useMarksOf(item);
+  const marks = scouting ? own : [];
   const edit = useDraft((state) => state.edit);
   const known = items.find((entry) => entry.name === item && !entry.problem);
   const zoom = placement.zoom;
 
-  const marking = useMarking();
+  const marking = useMarking(sourceOf(recipe, item));
   const painting = usePainting({
     recipe,
     known,

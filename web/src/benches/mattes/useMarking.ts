@@ -1,12 +1,12 @@
 import { useRef } from "react";
 
-import { MOST_MARKS, useMarks } from "@/shot/marks";
+import { MOST_MARKS, belongs, useMarks } from "@/shot/marks";
 import { useTools } from "@/stage/tools";
 
 import type { Gesture } from "./gestures";
 
 /** Marks are put by clicking or dragging, moved by dragging one, taken away with Alt. */
-export function useMarking(): Gesture {
+export function useMarking(source: string): Gesture {
   const { tool, markRadius } = useTools();
   const { marks, put } = useMarks();
   const held = useRef<{ index: number; dx: number; dy: number } | null>(null);
@@ -17,11 +17,13 @@ export function useMarking(): Gesture {
     const now = useMarks.getState().marks;
     if (now.length >= MOST_MARKS) return;
     last.current = [x, y];
-    put([...now, { side, x: round(x), y: round(y), radius: markRadius }]);
+    put([...now, { side, x: round(x), y: round(y), radius: markRadius, on: source }]);
   };
   return {
     down: (at, event) => {
-      const index = marks.findLastIndex((mark) => Math.hypot(mark.x - at[0], mark.y - at[1]) <= mark.radius);
+      const index = marks.findLastIndex(
+        (mark) => belongs(mark, source) && Math.hypot(mark.x - at[0], mark.y - at[1]) <= mark.radius,
+      );
       const mark = marks[index];
       if (mark && event.altKey) put(marks.filter((_, other) => other !== index));
       else if (mark) held.current = { index, dx: mark.x - at[0], dy: mark.y - at[1] };

@@ -4,7 +4,7 @@ import { useDeferredValue } from "react";
 import { type Item, api, got } from "@/api/client";
 import { keepWhileSame } from "@/api/queries";
 import { type Recipe, type Step, drafted } from "@/api/recipe";
-import { useMarks } from "@/shot/marks";
+import { useMarksOf } from "@/shot/marks";
 
 export interface Candidate {
   a: string;
@@ -27,7 +27,7 @@ export function useScout(
   ink: boolean,
   rows: number,
 ) {
-  const marks = useDeferredValue(useMarks((state) => state.marks));
+  const marks = useDeferredValue(useMarksOf(picture?.name ?? null));
   const enough = ["subject", "background"].every((side) => marks.some((mark) => mark.side === side));
   return useQuery({
     queryKey: ["scout", shot, picture?.name, picture?.digest, marks, ink, rows],

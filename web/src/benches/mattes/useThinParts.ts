@@ -5,12 +5,12 @@ import { type Item, api, got } from "@/api/client";
 import { isSame, keepWhileSame } from "@/api/queries";
 import { type Step, drafted } from "@/api/recipe";
 import { useSettled } from "@/parts/useSettled";
-import { useMarks } from "@/shot/marks";
+import { useMarksOf } from "@/shot/marks";
 import { useTools } from "@/stage/tools";
 
 /** The parts of a matte that a step makes vanish, counted, and shown on the stage while the step is in focus. */
 export function useThinParts(shot: number, step: Step, items: Item[]) {
-  const marks = useMarks((state) => state.marks);
+  const marks = useMarksOf(step.name);
   const change = useTools((state) => state.change);
   const now = items.find((item) => item.name === step.name);
   const settled = useSettled(now);

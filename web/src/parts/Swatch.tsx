@@ -1,7 +1,7 @@
 import { encode } from "@/stage/halves";
 
 /** A colour with its numbers; linear values are shown through the display curve. */
-export function Swatch({ values, encoded }: { values: number[]; encoded: boolean }) {
+export function Swatch({ values, encoded, bare }: { values: number[]; encoded: boolean; bare?: boolean }) {
   const byte = (value: number) =>
     Math.round(255 * (encoded ? Math.min(1, Math.max(0, value)) : encode(value)));
   const [r = 0, g = r, b = r] = values;
@@ -12,9 +12,11 @@ export function Swatch({ values, encoded }: { values: number[]; encoded: boolean
         className="inline-block h-3.5 w-3.5 rounded-sm border border-line"
         style={{ background: `rgb(${byte(r)} ${byte(g)} ${byte(b)})` }}
       />
-      <span className="font-mono text-[11px] text-text">
-        {values.map((value) => value.toFixed(3)).join(" ")}
-      </span>
+      {!bare && (
+        <span className="font-mono text-[11px] text-text">
+          {values.map((value) => value.toFixed(3)).join(" ")}
+        </span>
+      )}
     </span>
   );
 }

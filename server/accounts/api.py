@@ -1,9 +1,13 @@
 """Routes: who am I, sign in, sign out."""
 
+import logging
+import re
+import time
+
 from django.contrib.auth import logout
 from django.http import HttpRequest, HttpResponse
 from django.middleware.csrf import get_token
-from ninja import Router, Schema
+from ninja import Field, Router, Schema
 from ninja.utils import check_csrf
 
 from accounts.models import User
@@ -11,6 +15,10 @@ from accounts.services import sign_in
 from config.errors import Refused
 
 router = Router()
+log = logging.getLogger("nexal.browser")
+
+FAULT_SECONDS = 5
+"""Between two faults of one browser that go to the log."""
 
 
 class Person(Schema):
@@ -52,4 +60,27 @@ def create_session(request: HttpRequest, response: HttpResponse, credentials: Cr
 def delete_session(request: HttpRequest) -> HttpResponse:
     """Sign out."""
     logout(request)
+    return HttpResponse(status=204)
+
+
+class BrowserFault(Schema):
+    """What made a page stop."""
+
+    message: str = Field(max_length=1000)
+    stack: str = Field("", max_length=8000)
+    page: str = Field("", max_length=1000)
+    did: str = Field("", max_length=2000, description="What the person says that they did")
+
+
+@router.post("/faults", response={204: None})
+def tell_fault(request: HttpRequest, fault: BrowserFault) -> HttpResponse:
+    """Put what made a page stop into the server's log, for whoever runs it."""
+    now = time.time()
+    if now - request.session.get("told_fault", 0) < FAULT_SECONDS:
+        raise Refused(429, "busy", "this was told just now", remedy="wait a moment")
+    request.session["told_fault"] = now
+    person = request.user.get_username()
+    # One line, whatever was sent.
+    words = [re.sub(r"\s+", " ", text) for text in (fault.page, fault.message, fault.did, fault.stack)]
+    log.error("a page stopped for %s at %s: %s; did: %s; %s", person, *words)
     return HttpResponse(status=204)

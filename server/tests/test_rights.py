@@ -14,6 +14,7 @@ from projects.models import Role
 OPEN = {("GET", "/api/session"), ("POST", "/api/session")}
 OWN = {
     ("DELETE", "/api/session"),
+    ("POST", "/api/faults"),
     ("GET", "/api/operations"),
     ("GET", "/api/formats"),
     ("GET", "/api/projects"),

@@ -245,13 +245,14 @@ describe("away and back", () => {
     expect(shown(other)).toBe("");
   });
 
-  it("asks, where kept work meets a newer revision", async () => {
+  it("asks, where kept work meets a newer revision and it is not known what both began with", async () => {
     const first = await opened();
     server.away = true;
     first.getState().edit(add("a"));
     await first.getState().finished();
     server.away = false;
     server.theirs(recipe("x"));
+    delete keeper.kept.get(SHOT)!.begun;
     const second = await opened();
     expect(second.getState().conflict?.problem.message).toContain("Revision 2");
     expect(shown(second)).toBe("a");
@@ -262,16 +263,78 @@ describe("away and back", () => {
 });
 
 describe("two people", () => {
-  it("leaves the choice, and loses neither", async () => {
+  /** A recipe with one step whose radius is told. */
+  const blurred = (radius: number, more: object = {}): Recipe => ({
+    nexal: 1,
+    steps: [{ name: "a", op: "blur", set: { radius }, ...more }],
+  });
+  const radius = (of: Recipe) => of.steps?.[0]?.set?.radius;
+
+  it("merges what touches nothing in common, says so, and saves it", async () => {
     const draft = await opened();
     server.theirs(recipe("x"));
     draft.getState().edit(add("a"));
     await draft.getState().finished();
-    expect(draft.getState().conflict?.head.number).toBe(2);
-    expect(keeper.kept.get(SHOT)?.recipes.map(names)).toEqual([["a"]]);
-    draft.getState().takeTheirs();
+    const { conflict, merged, problem } = draft.getState();
+    expect([conflict, merged?.number, problem]).toEqual([null, 2, null]);
+    expect([[...shown(draft)].sort().join(""), server.seen, keeper.kept.size]).toEqual([
+      "ax",
+      shown(draft),
+      0,
+    ]);
+    draft.getState().dismiss();
+    expect(draft.getState().merged).toBeNull();
+  });
+
+  it("merges work that was kept in the browser too", async () => {
+    const first = await opened();
+    server.away = true;
+    first.getState().edit(add("a"));
+    await first.getState().finished();
+    server.away = false;
+    server.theirs(recipe("x"));
+    const second = await opened();
+    await second.getState().finished();
+    expect([second.getState().conflict, [...server.seen].sort().join("")]).toEqual([null, "ax"]);
+  });
+
+  it.each([
+    ["keepMine", 2, "n"],
+    ["takeTheirs", 3, "n"],
+  ] as const)("shows both values where both touched one, and %s chooses", async (way, left, note) => {
+    server.theirs(blurred(1));
+    const draft = await opened();
+    server.theirs(blurred(3));
+    draft.getState().edit(() => blurred(2, { note: "n" }));
     await draft.getState().finished();
-    expect([shown(draft), server.seen, keeper.kept.size]).toEqual(["x", "x", 0]);
+    expect(draft.getState().conflict?.clashes).toEqual([{ where: "a: radius", mine: "2", theirs: "3" }]);
+    expect(keeper.kept.get(SHOT)?.recipes).toHaveLength(1);
+    draft.getState().setAside(true);
+    expect(draft.getState().conflict?.aside).toBe(true);
+    draft.getState()[way]();
+    await draft.getState().finished();
+    const saved = server.revisions.at(-1)!.recipe;
+    expect([radius(saved), saved.steps![0]!.note, radius(draft.getState().recipe)]).toEqual([
+      left,
+      note,
+      left,
+    ]);
+    expect([draft.getState().conflict, keeper.kept.size]).toEqual([null, 0]);
+  });
+
+  it("drops mine where that is asked for", async () => {
+    server.theirs(blurred(1));
+    const draft = await opened();
+    server.theirs(blurred(3));
+    draft.getState().edit(() => blurred(2));
+    await draft.getState().finished();
+    draft.getState().takeTheirs(true);
+    await draft.getState().finished();
+    expect([radius(draft.getState().recipe), server.revisions.length, draft.getState().unsaved]).toEqual([
+      3,
+      3,
+      false,
+    ]);
   });
 
   it("takes the other's revision where there is nothing to lose, and not an answer that is out of date", async () => {

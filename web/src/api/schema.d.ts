@@ -32,6 +32,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/faults": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Tell Fault
+         * @description Put what made a page stop into the server's log, for whoever runs it.
+         */
+        post: operations["accounts_api_tell_fault"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects": {
         parameters: {
             query?: never;
@@ -866,6 +886,30 @@ export interface components {
             username: string;
             /** Password */
             password: string;
+        };
+        /**
+         * BrowserFault
+         * @description What made a page stop.
+         */
+        BrowserFault: {
+            /** Message */
+            message: string;
+            /**
+             * Stack
+             * @default
+             */
+            stack: string;
+            /**
+             * Page
+             * @default
+             */
+            page: string;
+            /**
+             * Did
+             * @description What the person says that they did
+             * @default
+             */
+            did: string;
         };
         /** ProjectRow */
         ProjectRow: {
@@ -2281,6 +2325,28 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    accounts_api_tell_fault: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BrowserFault"];
+            };
+        };
         responses: {
             /** @description No Content */
             204: {

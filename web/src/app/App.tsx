@@ -12,7 +12,7 @@ import { Projects } from "@/projects/Projects";
 import { Shots } from "@/projects/Shots";
 import { ShotPage } from "@/shot/ShotPage";
 
-import { Fault } from "./Fault";
+import { Boundary, Fault } from "./Fault";
 
 const client = new QueryClient({
   defaultOptions: {
@@ -83,10 +83,12 @@ const router = createBrowserRouter([
 
 export function App() {
   return (
-    <QueryClientProvider client={client}>
-      <Tooltip.Provider delayDuration={500}>
-        <RouterProvider router={router} />
-      </Tooltip.Provider>
-    </QueryClientProvider>
+    <Boundary>
+      <QueryClientProvider client={client}>
+        <Tooltip.Provider delayDuration={500}>
+          <RouterProvider router={router} />
+        </Tooltip.Provider>
+      </QueryClientProvider>
+    </Boundary>
   );
 }

@@ -58,6 +58,7 @@ export function Finder({ open, operations, after, onClose, onTake }: Props) {
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/50" />
         <Dialog.Content
           aria-describedby={undefined}
+          onCloseAutoFocus={(event) => event.preventDefault()}
           className="fixed bottom-32 left-1/2 z-50 w-[520px] max-w-[94vw] -translate-x-1/2 rounded-sm border border-line bg-panel"
         >
           <Dialog.Title className="sr-only">Add a step</Dialog.Title>

@@ -3,6 +3,7 @@ import { type DragEvent, useEffect, useLayoutEffect, useRef, useState } from "re
 
 import type { Item } from "@/api/client";
 import { type Recipe, findStep, placesFor, sourcesOf, stepsOf } from "@/api/recipe";
+import { Cut } from "@/parts/Cut";
 import { Menu } from "@/parts/Menu";
 import { DRAGGED } from "@/wall/Tile";
 import { useSmallPlanes } from "@/stage/planes";
@@ -185,7 +186,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
         </span>
       )}
       <div className="mt-1 flex items-baseline gap-1 font-narrow text-[12px]">
-        <span className="truncate text-text">{name}</span>
+        <Cut text={name} className="text-text" />
         <span className="ml-auto shrink-0 truncate text-[11px] text-faint">
           {off ? "off" : (step?.op.replaceAll("_", " ") ?? "source")}
         </span>

@@ -1,5 +1,7 @@
 import type { ButtonHTMLAttributes } from "react";
 
+import { tipOf } from "./tips";
+
 interface Props extends ButtonHTMLAttributes<HTMLButtonElement> {
   /** Pressed or chosen. */
   lit?: boolean;
@@ -8,7 +10,7 @@ interface Props extends ButtonHTMLAttributes<HTMLButtonElement> {
   quiet?: boolean;
 }
 
-export function Button({ lit, main, quiet, className = "", type = "button", ...rest }: Props) {
+export function Button({ lit, main, quiet, className = "", type = "button", title, ...rest }: Props) {
   const look = main
     ? "bg-lichen text-on-lichen border-lichen font-medium"
     : lit
@@ -21,6 +23,7 @@ export function Button({ lit, main, quiet, className = "", type = "button", ...r
       type={type}
       aria-pressed={lit}
       data-main={main || undefined}
+      title={title ?? rest["aria-label"] ?? tipOf(rest.children)}
       className={`inline-flex h-6 shrink-0 items-center justify-center gap-1 whitespace-nowrap rounded-sm border px-2 text-[12px] disabled:pointer-events-none disabled:opacity-40 ${look} ${className}`}
       {...rest}
     />

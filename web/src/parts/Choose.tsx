@@ -19,6 +19,7 @@ export function Choose({ label, value, options, onChange, className = "", disabl
     <Select.Root value={value} onValueChange={onChange} disabled={disabled}>
       <Select.Trigger
         aria-label={label}
+        title={label}
         className={`inline-flex h-6 items-center justify-between gap-1 rounded-sm border border-line px-2 text-[12px] text-text hover:border-faint disabled:opacity-40 ${className}`}
       >
         <span className="truncate">

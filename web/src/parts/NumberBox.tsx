@@ -48,6 +48,8 @@ export function NumberBox({
     <span className={`inline-flex items-baseline gap-1 ${className}`}>
       <input
         aria-label={label}
+        data-number
+        title={`${label}: type it, drag sideways, or ↑ ↓; Shift moves finely`}
         inputMode="decimal"
         value={typed ?? shown(value, step, places)}
         className="w-14 cursor-ew-resize rounded-sm bg-transparent px-1 text-right font-mono text-[12px] text-text hover:bg-raised focus:cursor-text focus:bg-raised"
@@ -55,6 +57,8 @@ export function NumberBox({
         onChange={(event) => setTyped(event.target.value)}
         onBlur={(event) => typed !== null && commit(event.target.value)}
         onKeyDown={(event) => {
+          // No number has these: they find a step, or the keys, from here too.
+          if (event.key === "/" || event.key === "?") return;
           event.stopPropagation();
           if (event.key === "Enter") {
             commit(event.currentTarget.value);

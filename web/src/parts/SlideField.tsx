@@ -75,6 +75,7 @@ export function SlideField({
         </Slider.Track>
         <Slider.Thumb
           aria-label={label}
+          title={`${title ?? label}: drag, or ← →; Shift moves finely`}
           className="block h-3.5 w-2 rounded-[2px] bg-text outline-none focus-visible:ring-1 focus-visible:ring-lichen"
         />
       </Slider.Root>

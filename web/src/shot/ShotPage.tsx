@@ -38,7 +38,8 @@ import { Help } from "./Help";
 import { Leaving } from "./Leaving";
 import { renameMarks, useMarks } from "./marks";
 import { useArrivals, useImport } from "./sources";
-import { TopBar } from "./TopBar";
+import { BENCHES, TopBar } from "./TopBar";
+import { visitFirstSetting } from "./regions";
 import { useKeys } from "./useKeys";
 import { useTouchKey } from "./useTouchKey";
 
@@ -127,9 +128,18 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     });
   const alone = useView((state) => (state.alone?.item === item ? state.alone.channels : null));
 
+  // What was added is set next: the focus goes to its first setting.
+  const added = useRef<string | null>(null);
+  useEffect(() => {
+    if (!item || added.current !== item) return;
+    added.current = null;
+    const timer = setTimeout(visitFirstSetting, 50);
+    return () => clearTimeout(timer);
+  }, [item]);
   const add = (operation: OperationRow, dragged?: string) =>
     put((before) => {
       const step = newStep(operation, { recipe: before, items, item, alone, operations }, dragged);
+      added.current = step.name;
       return [insertAfter(before, step, item && findStep(before, item) ? item : null), step.name];
     });
   const cross = (a: string, b: string) =>
@@ -185,6 +195,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     turnRound: () => turnRound(item),
     toggle: () => toggle(item),
     copy: () => copyChannel(),
+    bench: (index) => go({ bench: BENCHES[index]![0] }),
     show: (address) => choose(address.split(".")[0]!),
   });
 

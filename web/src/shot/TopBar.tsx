@@ -17,7 +17,8 @@ interface Props {
   onHelp: () => void;
 }
 
-const BENCHES = [
+/** The benches by their names in addresses, in order: Shift and their number go to them. */
+export const BENCHES = [
   ["mattes", "Mattes"],
   ["passes", "Passes"],
   ["edges", "Edges"],
@@ -27,12 +28,12 @@ const BENCHES = [
 
 /** Where we are, the benches, the revision, undo and redo. */
 export function TopBar({ shot, bench, onBench, onHelp }: Props) {
-  const { head, saving, unsaved, problem, canUndo, canRedo, restored, undo, redo, settle, dismiss } =
-    useDraft();
+  const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, conflict } = useDraft();
+  const { undo, redo, settle, dismiss, setAside } = useDraft();
   const navigate = useNavigate();
   const client = useQueryClient();
   const writable = shot.role !== "viewer";
-  const state = problem ? "not saved" : saving || unsaved ? "saving" : "";
+  const state = problem ? "not saved" : conflict ? "" : saving || unsaved ? "saving" : "";
   return (
     <header className="flex h-10 shrink-0 items-center gap-4 border-b border-line bg-panel px-3 text-[12px]">
       <Mark />
@@ -44,11 +45,12 @@ export function TopBar({ shot, bench, onBench, onHelp }: Props) {
         <h1 className="inline font-medium">{shot.name}</h1>
       </nav>
       <nav aria-label="Benches" className="mx-auto flex h-full gap-6">
-        {BENCHES.map(([key, label]) => (
+        {BENCHES.map(([key, label], index) => (
           <button
             key={key}
             type="button"
             aria-current={bench === key ? "page" : undefined}
+            title={`${label} (Shift ${index + 1})`}
             onClick={() => onBench(key)}
             className={`h-full border-b ${bench === key ? "border-lichen text-text" : "border-transparent text-dim hover:text-text"}`}
           >
@@ -71,6 +73,17 @@ export function TopBar({ shot, bench, onBench, onHelp }: Props) {
           unsaved work found and brought back
         </button>
       )}
+      {merged && !problem && (
+        <button
+          type="button"
+          onClick={dismiss}
+          title={`${merged.sentence}; it was put together with your change, since they touch nothing in common`}
+          className="text-lichen"
+        >
+          revision {merged.number} by {merged.author} was merged in
+        </button>
+      )}
+      {conflict?.aside && <Button onClick={() => setAside(false)}>Two versions: choose</Button>}
       {problem && (
         <Button onClick={settle} title={`${problem.message}; ${problem.remedy}`}>
           Try again

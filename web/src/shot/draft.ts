@@ -4,6 +4,7 @@ import { ApiError, type Problem, type RevisionWhole, problemOf } from "@/api/cli
 import type { Recipe } from "@/api/recipe";
 
 import { type Kept, type Keeper, browserKeeper } from "./kept";
+import { type Clash, type Merged, merge } from "./merge";
 import { type Server, type Way, server as realServer } from "./server";
 
 type Change = (recipe: Recipe) => Recipe;
@@ -23,8 +24,13 @@ interface Draft {
   canRedo: boolean;
   /** Work of an earlier page was found in this browser. */
   restored: boolean;
-  /** Another revision stands in the way: somebody else's, or one that came while this work was waiting. */
-  conflict: { problem: Problem; head: RevisionWhole } | null;
+  /**
+   * Another revision stands in the way: somebody else's, or one that came while this work was waiting. `clashes` are
+   * the places that both changed; null where it is not known what both began with. Put `aside`, it waits.
+   */
+  conflict: { problem: Problem; head: RevisionWhole; clashes: Clash[] | null; aside: boolean } | null;
+  /** The last revision of somebody else that this work was put together with, until it was read. */
+  merged: RevisionWhole | null;
   problem: Problem | null;
   /** Counts what this page did to the shot: an answer asked for before is out of date. */
   stamp: number;
@@ -37,8 +43,10 @@ interface Draft {
   settle: () => void;
   undo: () => void;
   redo: () => void;
-  takeTheirs: () => void;
+  /** End a conflict: both versions put together, with one side's values where they clash; or theirs alone. */
+  takeTheirs: (alone?: boolean) => void;
   keepMine: () => void;
+  setAside: (aside: boolean) => void;
   dismiss: () => void;
   /** Settled once everything is saved, or cannot be for now. */
   finished: () => Promise<boolean>;
@@ -66,6 +74,8 @@ export function createDraft(server: Server, keeper: Keeper) {
     let undone: (Recipe | "server")[] = [];
     let later: Later[] = [];
     let sending = false;
+    /** What the waiting edits were begun upon, where that is not the head. */
+    let begun: Recipe | null = null;
     /** What was sent without an answer: it may have reached the server. */
     let unanswered: Recipe | null = null;
     let working: Promise<void> | null = null;
@@ -92,7 +102,7 @@ export function createDraft(server: Server, keeper: Keeper) {
       const { shot, head, recipe } = get();
       if (!head || !owner) return;
       const recipes = loose ? [...waiting, recipe] : [...waiting];
-      const kept: Kept = { shot, owner, base: head.number, recipes };
+      const kept: Kept = { shot, owner, base: head.number, begun: begun ?? asRecipe(head), recipes };
       keeping = keeping
         .then(() => (recipes.length ? keeper.keep(kept) : keeper.forget(shot)))
         .catch(() => undefined);
@@ -209,8 +219,7 @@ export function createDraft(server: Server, keeper: Keeper) {
           const head = await server.head(shot);
           if (get().shot !== shot) return false;
           if (unanswered && same(unanswered, asRecipe(head))) return reached(head);
-          meet(problem, head);
-          return false;
+          return meet(problem, head);
         } catch (second) {
           return failed(second);
         }
@@ -233,15 +242,43 @@ export function createDraft(server: Server, keeper: Keeper) {
       return true;
     }
 
-    function meet(problem: Problem, theirs: RevisionWhole): void {
+    /** Another revision came in between: it is put together with what is here, or a choice is left. Whether to go on. */
+    function meet(problem: Problem, theirs: RevisionWhole): boolean {
       // What was only undone or redone here is no work that could be lost.
       if (!waiting.length && !loose) {
         later = later.filter((entry) => "change" in entry);
         show({ head: theirs, recipe: asRecipe(theirs), stamp: get().stamp + 1 });
-      } else show({ conflict: { problem, head: theirs } });
+        return true;
+      }
+      const found = together(theirs, "mine");
+      if (found?.clashes.length === 0) {
+        join(theirs, found.recipe);
+        show({ merged: theirs });
+        return true;
+      }
+      show({ conflict: { problem, head: theirs, clashes: found?.clashes ?? null, aside: false } });
+      return false;
+    }
+
+    /** This work and another revision in one; null where it is not known what both began with. */
+    function together(theirs: RevisionWhole, prefer: "mine" | "theirs"): Merged | null {
+      const { head, recipe } = get();
+      const base = begun ?? (head && head.number !== theirs.number ? asRecipe(head) : null);
+      return base && merge(base, recipe, asRecipe(theirs), prefer);
+    }
+
+    /** One recipe, made of this work and another revision, waits to be saved upon that. */
+    function join(theirs: RevisionWhole, recipe: Recipe): void {
+      loose = false;
+      undone = [];
+      begun = null;
+      waiting = same(recipe, asRecipe(theirs)) ? [] : [recipe];
+      show({ head: theirs, recipe, conflict: null, problem: null, stamp: get().stamp + 1 });
+      keep();
     }
 
     function put(head: RevisionWhole): void {
+      begun = null;
       waiting = [];
       undone = [];
       later = [];
@@ -262,19 +299,29 @@ export function createDraft(server: Server, keeper: Keeper) {
       canRedo: false,
       restored: false,
       conflict: null,
+      merged: null,
       problem: null,
       stamp: 0,
       open: async (shot, head, person) => {
         const found = person ? await keeper.find(shot, person).catch(() => null) : null;
         clearTimeout(retry);
         owner = person;
+        begun = null;
         waiting = [];
         undone = [];
         later = [];
         loose = false;
         failures = 0;
         unanswered = null;
-        const start = { shot, head, conflict: null, problem: null, saving: false, restored: false };
+        const start = {
+          shot,
+          head,
+          conflict: null,
+          merged: null,
+          problem: null,
+          saving: false,
+          restored: false,
+        };
         // A save whose answer was lost may have reached the server.
         const arrived = found ? found.recipes.findLastIndex((recipe) => same(recipe, asRecipe(head))) : -1;
         const rest = found?.recipes.slice(arrived + 1) ?? [];
@@ -285,17 +332,15 @@ export function createDraft(server: Server, keeper: Keeper) {
         }
         waiting = rest;
         show({ ...start, recipe: rest.at(-1)!, restored: true, stamp: get().stamp + 1 });
-        if (found!.base === head.number || arrived >= 0) void work();
-        else
-          meet(
-            {
-              code: "conflict",
-              message: `Revision ${head.number} was saved while your change waited in this browser: ${head.sentence}`,
-              where: "recipe",
-              remedy: "take that revision and lose your change, or save yours on top of it",
-            },
-            head,
-          );
+        const newer = found!.base !== head.number && arrived < 0;
+        begun = newer ? (found!.begun ?? null) : null;
+        const problem = {
+          code: "conflict",
+          message: `Revision ${head.number} was saved while your change waited in this browser: ${head.sentence}`,
+          where: "recipe",
+          remedy: "take that revision and lose your change, or save yours on top of it",
+        };
+        if (!newer || meet(problem, head)) void work();
       },
       hear: (head, stamp) => {
         const state = get();
@@ -339,20 +384,27 @@ export function createDraft(server: Server, keeper: Keeper) {
         show();
         void work();
       },
-      takeTheirs: () => {
+      takeTheirs: (alone = false) => {
         const theirs = get().conflict?.head;
-        if (theirs) put(theirs);
+        if (!theirs) return;
+        const found = alone ? null : together(theirs, "theirs");
+        if (!found) put(theirs);
+        else {
+          join(theirs, found.recipe);
+          void work();
+        }
       },
       keepMine: () => {
         const theirs = get().conflict?.head;
         if (!theirs) return;
-        loose = false;
-        waiting = [get().recipe];
-        show({ head: theirs, conflict: null, stamp: get().stamp + 1 });
-        keep();
+        join(theirs, together(theirs, "mine")?.recipe ?? get().recipe);
         void work();
       },
-      dismiss: () => set({ problem: null, restored: false }),
+      setAside: (aside) => {
+        const { conflict } = get();
+        if (conflict) set({ conflict: { ...conflict, aside } });
+      },
+      dismiss: () => set({ problem: null, restored: false, merged: null }),
       finished: async () => {
         if (!later.length) settleHere();
         keep();

@@ -9,6 +9,8 @@ export interface Kept {
   owner: string;
   /** The number of the revision that it was made upon. */
   base: number;
+  /** The recipe of that revision. */
+  begun?: Recipe;
   /** What each edit made of the recipe, the oldest first. */
   recipes: Recipe[];
 }

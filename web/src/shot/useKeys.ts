@@ -8,6 +8,7 @@ import { resize, useTools } from "@/stage/tools";
 import { BACKDROPS, MATTE_VIEWS, type Panes, useView } from "@/stage/viewState";
 
 import { useDraft } from "./draft";
+import { visit, visitNext } from "./regions";
 
 interface Context {
   recipe: Recipe;
@@ -20,6 +21,8 @@ interface Context {
   toggle: () => void;
   /** The channel that is shown alone, or the first, as a step of its own. */
   copy: () => void;
+  /** Go to the nth bench. */
+  bench: (index: number) => void;
   /** Bring a pinned view onto the stage. */
   show: (address: string) => void;
 }
@@ -35,9 +38,10 @@ export function useKeys(context: Context): void {
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
       const target = event.target as HTMLElement;
-      const typing = target.closest(
-        "input, textarea, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]",
-      );
+      const finding = (event.key === "/" || event.key === "?") && target.closest("[data-number]");
+      const typing =
+        !finding &&
+        target.closest("input, textarea, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]");
       const { recipe, items, item, writable, find, help, turnRound, toggle, copy, show } = latest.current;
       const view = useView.getState();
       const key = event.key.toLowerCase();
@@ -50,7 +54,20 @@ export function useKeys(context: Context): void {
       }
       if (event.key === "Escape" && view.pick) view.change({ pick: null });
       else if (event.key === "Escape" && !typing) useTools.getState().change({ tool: "none" });
+      if (event.key === "F6" && !target.closest("[role=dialog]")) {
+        event.preventDefault();
+        visitNext(event.shiftKey ? -1 : 1);
+        return;
+      }
       if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
+      const digit = /^Digit([1-5])$/.exec(event.code)?.[1];
+      if (digit && event.shiftKey) {
+        event.preventDefault();
+        latest.current.bench(Number(digit) - 1);
+        return;
+      }
+      // What is held with an arrow key or on a slider is that control's own.
+      if (target.closest("[role=slider]") && event.key.startsWith("Arrow")) return;
       const known = items.find((entry) => entry.name === item);
       const alone = view.alone?.item === item ? view.alone.channels : null;
       const compare = (how: Panes) => {
@@ -84,6 +101,11 @@ export function useKeys(context: Context): void {
         n: () => writable && turnRound(),
         o: () => writable && toggle(),
         c: () => writable && copy(),
+        i: () => view.change({ probing: !view.probing }),
+        w: () => visit("channels"),
+        s: () => visit("stage"),
+        l: () => visit("lineage"),
+        e: () => visit("settings"),
       };
       const action = actions[key];
       if (action) {

@@ -37,8 +37,24 @@ interface Props {
 
 /** The exact numbers under the pointer, in full precision from the server; the newest wish is answered last. */
 export function Probe({ shot, recipe, addresses, alone, at }: Props) {
-  const size = useView((state) => state.probeSize);
+  const { probeSize: size, probing } = useView();
   const [rows, setRows] = useState<{ x: number; y: number; rows: Probed[] } | null>(null);
+  const shown = rows !== null && probing;
+  const box = useRef<HTMLDivElement>(null);
+  const [above, setAbove] = useState(false);
+  useEffect(() => {
+    // The probe is never where the pointer works: it stands at the other end of the stage.
+    const place = box.current?.parentElement;
+    if (!place) return;
+    const follow = (event: PointerEvent) => {
+      const around = place.getBoundingClientRect();
+      const low = (event.clientY - around.top) / around.height;
+      setAbove((before) => (before ? low > 0.35 : low > 0.6));
+    };
+    place.addEventListener("pointermove", follow);
+    return () => place.removeEventListener("pointermove", follow);
+    // It is there only while there are numbers.
+  }, [shown]);
   const wish = useRef<{ x: number; y: number } | null>(null);
   const running = useRef(false);
   const [x, y] = at ? [Math.floor(at[0]), Math.floor(at[1])] : [0, 0];
@@ -83,11 +99,12 @@ export function Probe({ shot, recipe, addresses, alone, at }: Props) {
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [shot, recipe, names, x, y, at === null, size]);
 
-  if (!rows) return null;
+  if (!rows || !probing) return null;
   return (
     <div
+      ref={box}
       data-testid="probe"
-      className="pointer-events-none absolute bottom-3 right-3 max-w-[92%] rounded-sm border border-line bg-panel/90 px-2 py-1 font-mono text-[12px] leading-[17px]"
+      className={`pointer-events-none absolute ${above ? "top-3" : "bottom-3"} right-3 max-w-[92%] rounded-sm border border-line bg-panel/90 px-2 py-1 font-mono text-[12px] leading-[17px]`}
     >
       <div className="text-dim">
         x {rows.x} y {rows.y} · {size}×{size}

@@ -50,7 +50,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
   const { known, display, placement, two, four, compared, alone, address, told, main, other, waiting } = seen;
 
   return (
-    <section aria-label="Stage" className="flex select-none min-h-0 min-w-0 grow flex-col">
+    <section aria-label="Stage" tabIndex={-1} className="flex select-none min-h-0 min-w-0 grow flex-col">
       <div ref={box} className="relative flex min-h-0 grow gap-px overflow-hidden bg-line">
         {!item && (
           <p className="grow bg-stage p-6 text-dim">

@@ -112,6 +112,11 @@ export function StageBar({ zoom, lone, items, against, onPin }: Props) {
         onChange={(exposure) => view.change({ exposure })}
       />
       <span className="grow" />
+      <Tip text={view.probing ? "Put the probe away" : "Show the numbers under the pointer"} keys="I">
+        <Button lit={view.probing} onClick={() => view.change({ probing: !view.probing })}>
+          Probe
+        </Button>
+      </Tip>
       <Choose
         label="Probe square"
         value={String(view.probeSize)}

@@ -41,6 +41,8 @@ interface ViewState {
   split: { x: number; y: number; angle: number };
   pin: Pin | null;
   probeSize: number;
+  /** The probe is seen. */
+  probing: boolean;
   pick: Pick | null;
   /** Show where soft edges depart from what this item truly is. */
   fringe: { item: string; told: DiagnosedAs } | null;
@@ -66,6 +68,7 @@ const START = {
   split: { x: 0.5, y: 0.5, angle: 0 },
   pin: null,
   probeSize: 1,
+  probing: true,
   pick: null,
   fringe: null,
   preview: null,

@@ -155,7 +155,7 @@ export function StepPanel(props: Props) {
           />
         )}
         {drawn.length > 0 && (
-          <div className="space-y-2 border-t border-line pt-3">
+          <div data-settings className="space-y-2 border-t border-line pt-3">
             {drawn.map(([name, schema]) => (
               <SettingField
                 key={name}

@@ -67,6 +67,7 @@ export function Tile({ shot, item, known, channels, layer, rows, data, own, lit,
     <button
       type="button"
       draggable
+      data-tile={address}
       aria-pressed={lit}
       title={`${address}${rows[0] ? ` · ${rows[0].type}, ${rows[0].role}` : ""}\nShift-click shows several together, of several files as a step; drop one tile on another to cross them, on the lineage to copy it`}
       onDragStart={(event) => event.dataTransfer.setData(DRAGGED, address)}

@@ -1,12 +1,13 @@
 import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Plus } from "lucide-react";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { type KeyboardEvent, useEffect, useMemo, useRef, useState } from "react";
 
 import type { Item } from "@/api/client";
 import { sourceQuery } from "@/api/queries";
 import { type Recipe, sourcesOf } from "@/api/recipe";
 import { Button } from "@/parts/Button";
+import { Cut } from "@/parts/Cut";
 import { useImport, useDraftSources } from "@/shot/sources";
 import { useView } from "@/stage/viewState";
 
@@ -141,7 +142,12 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, o
             <Heading row={sticky} chosen={item === sticky.item} onChoose={onChoose} />
           </div>
         )}
-        <div ref={scroller} className="h-full overflow-y-auto overflow-x-hidden" tabIndex={-1}>
+        <div
+          ref={scroller}
+          className="h-full overflow-y-auto overflow-x-hidden"
+          tabIndex={-1}
+          onKeyDown={(event) => walk(event, scroller.current)}
+        >
           <div style={{ height: virtual.getTotalSize() }} className="relative">
             {virtual.getVirtualItems().map((entry) => {
               const row = rows[entry.index]!;
@@ -192,6 +198,41 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, o
   );
 }
 
+const TURNS: Record<string, [number, number]> = {
+  ArrowLeft: [-1, 0],
+  ArrowRight: [1, 0],
+  ArrowUp: [0, -1],
+  ArrowDown: [0, 1],
+};
+
+/** From tile to tile with the arrow keys: to the nearest one that lies that way. */
+function walk(event: KeyboardEvent, scroller: HTMLElement | null): void {
+  const turn = TURNS[event.key];
+  const from = (event.target as HTMLElement).closest<HTMLElement>("[data-tile]");
+  if (!turn || !from || !scroller) return;
+  event.preventDefault();
+  event.stopPropagation();
+  const step = () => {
+    const own = from.getBoundingClientRect();
+    const away = [...scroller.querySelectorAll<HTMLElement>("[data-tile]")].flatMap((tile) => {
+      const box = tile.getBoundingClientRect();
+      const [dx, dy] = [box.left - own.left, box.top - own.top];
+      const ahead = turn[0] ? dx * turn[0] > 1 && Math.abs(dy) < 1 : dy * turn[1] > 1;
+      return ahead ? [{ tile, far: Math.abs(dx) + Math.abs(dy) * (turn[1] ? 3 : 1) }] : [];
+    });
+    return away.sort((a, b) => a.far - b.far)[0]?.tile;
+  };
+  const next = step();
+  if (next) {
+    next.focus();
+    next.scrollIntoView({ block: "nearest" });
+  } else if (turn[1]) {
+    // Only what is in view is there: the next row comes with scrolling.
+    scroller.scrollBy({ top: turn[1] * HEIGHT.tiles });
+    requestAnimationFrame(() => requestAnimationFrame(() => step()?.focus()));
+  }
+}
+
 function Heading({
   row,
   chosen,
@@ -206,10 +247,16 @@ function Heading({
       <button
         type="button"
         onClick={() => onChoose(row.item)}
-        className={`truncate font-narrow text-[12px] font-semibold hover:text-lichen ${chosen && !row.layer ? "text-lichen" : "text-text"}`}
+        title={`${row.item}${row.layer ? ` · ${row.layer}` : ""}: shows it on the stage`}
+        className={`flex min-w-0 font-narrow text-[12px] font-semibold hover:text-lichen ${chosen && !row.layer ? "text-lichen" : "text-text"}`}
       >
-        {row.item}
-        {row.layer && <span className="font-normal text-dim"> · {row.layer}</span>}
+        <Cut text={row.item} />
+        {row.layer && (
+          <>
+            <span className="whitespace-pre font-normal text-dim"> · </span>
+            <Cut text={row.layer} className="font-normal text-dim" />
+          </>
+        )}
       </button>
       <span className="shrink-0 truncate font-mono text-[10px] text-faint">{row.note}</span>
     </div>

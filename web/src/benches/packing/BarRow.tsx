@@ -3,6 +3,8 @@ import { type DragEvent, useState } from "react";
 
 import type { Item } from "@/api/client";
 
+import { Cut } from "@/parts/Cut";
+
 import { BarDetails } from "./BarDetails";
 import { type Bar, verbOf } from "./packs";
 import { ValueBoxes } from "./ValueBoxes";
@@ -73,8 +75,7 @@ export function BarRow(props: BarProps) {
           onClick={onOpen}
           className="flex min-w-0 grow items-baseline gap-1 text-left hover:text-lichen"
         >
-          <span className="truncate">{words}</span>{" "}
-          <span className="shrink-0 text-[11px] text-faint">{verb}</span>
+          <Cut text={words} /> <span className="shrink-0 text-[11px] text-faint">{verb}</span>
         </button>
         {bar.value !== undefined ? (
           <ValueBoxes label={label} value={bar.value} onChange={(value, done) => onChange({ value }, done)} />

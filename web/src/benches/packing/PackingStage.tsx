@@ -47,7 +47,11 @@ export function PackingStage({ shot, recipe, items, item, writable, onChoose }: 
       {!step ? (
         <Stage shot={shot} recipe={recipe} items={items} item={item} writable={writable} />
       ) : view.seen === "bays" ? (
-        <section aria-label="Stage" className="flex min-h-0 grow select-none gap-px overflow-hidden bg-line">
+        <section
+          aria-label="Stage"
+          tabIndex={-1}
+          className="flex min-h-0 grow select-none gap-px overflow-hidden bg-line"
+        >
           <BayPanes
             shot={shot}
             recipe={recipe}

@@ -100,11 +100,17 @@ class Lineage(BrowserTest):
         page.keyboard.press("/")
         finder = page.get_by_role("combobox", name="Add a step by name or by need")
         first = page.get_by_role("listbox", name="Steps").get_by_role("option").first
-        for word, step in (("levels", "stretch"), ("choke", "grow"), ("transform", "place"), ("gamma", "grade")):
+        for word, step in (
+            ("levels", "stretch"),
+            ("choke", "grow"),
+            ("transform", "place"),
+            ("gamma", "grade"),
+            ("flip", "mirror"),
+        ):
             finder.fill(word)
             first.get_by_text(step, exact=True).wait_for()
-        finder.fill("flip")
-        page.get_by_role("dialog").get_by_text("cannot be mirrored yet").wait_for()
+        finder.fill("histogram")
+        page.get_by_role("dialog").get_by_text("Skylines lie under every tile").wait_for()
         page.keyboard.press("Escape")
 
     def test_deleting_what_others_use_says_who_and_offers_to_feed_them(self) -> None:

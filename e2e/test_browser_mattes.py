@@ -408,12 +408,19 @@ class Together(MattesTest):
         probe.get_by_text("step opacity 0.50").wait_for()
         probe.get_by_text("A 1.0000").wait_for()
 
+    def set_band(self, width: str) -> None:
+        self.bench().get_by_role("button", name="auto").click()
+        field = self.bench().get_by_label("Band", exact=True)
+        field.fill(width)
+        field.press("Enter")
+
     def test_a_slow_step_is_computed_in_the_background(self) -> None:
         engine().cache.clear()
         page = self.open_shot(query="?item=matte")
         self.assert_pixel(page, 160, 90, [255] * 3)
         self.add_step(page, "refine hair")
-        self.wait_for_step("fine_edge")
+        self.wait_for_step("fine_edge", band="auto")
+        self.set_band("40")
         page.get_by_text("Computing fine_edge").wait_for()
         # The stage is not blocked: another item is shown at once.
         self.choose_item(page, "moth")
@@ -426,8 +433,6 @@ class Together(MattesTest):
     def test_a_refusal_of_slow_work_is_told(self) -> None:
         page = self.open_shot(query="?item=matte")
         self.add_step(page, "refine hair")
-        self.wait_for_step("fine_edge")
-        field = self.bench().get_by_label("Band", exact=True)
-        field.fill("150")
-        field.press("Enter")
+        self.wait_for_step("fine_edge", band="auto")
+        self.set_band("150")
         page.get_by_label("Stage", exact=True).get_by_text("nothing is surely").wait_for()

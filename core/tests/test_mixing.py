@@ -68,7 +68,7 @@ CASES: dict[str, Case] = {
     "sharpen": Case({"from": ONE, "matte": MATTE}, {"radius": 5, "amount": 0.8}, 0.05),
     "mirror": Case({"picture": ONE}, {"down": True}, 1e-5),
     "cut_window": Case({"picture": ONE}, {"x": 16, "y": 8, "width": 64, "height": 40}, 1e-5),
-    "fit_to": Case({"picture": "pic", "like": "wide"}, {"how": "cover"}, 0.06),
+    "fit_to": Case({"picture": "pic", "like": "wide"}, {"how": "cover"}, 0.1),
     "clear_backing": Case(
         {"picture": ONE}, {"colour": [0.2, 0.1, 0]}, 1e-05, "told what is in the numbers, not the state"
     ),

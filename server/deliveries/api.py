@@ -3,10 +3,11 @@
 from datetime import datetime
 from typing import Any
 
-from django.http import FileResponse, Http404, HttpRequest, HttpResponse
+from django.http import FileResponse, Http404, HttpRequest, HttpResponse, StreamingHttpResponse
+from django.utils.http import content_disposition_header
 from ninja import Body, Field, Router, Schema
 
-from config.errors import Problem
+from config.errors import Problem, Refused
 from deliveries import services
 from deliveries.models import Deliverable, Render, RenderState
 from nexal.formats.targets import FORMATS
@@ -151,3 +152,15 @@ def file(request: HttpRequest, shot_id: int, render_id: int, frame: int = 1) -> 
         raise Http404
     path = services.frame_path(found)
     return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
+
+
+@router.get("/shots/{shot_id}/deliverables/files")
+def files(request: HttpRequest, shot_id: int) -> StreamingHttpResponse:
+    """The files of the newest render of each deliverable that is done, as one archive."""
+    shot = get_shot(request, shot_id)
+    found = services.newest_files(shot)
+    if not found:
+        raise Refused(404, "nothing", "nothing is rendered yet", where="deliverables", remedy="render one first")
+    answer = StreamingHttpResponse(services.archived(found), content_type="application/zip")
+    answer["Content-Disposition"] = content_disposition_header(True, f"{shot.name}.zip") or ""
+    return answer

@@ -1,11 +1,13 @@
 """Rendering deliverables. A frame task may run twice and gives the same file: it is written whole, then renamed."""
 
+import io
 import re
 import shutil
 import time
 import zipfile
+from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import IO, Any, cast
 
 from django.conf import settings
 from django.db import IntegrityError, transaction
@@ -29,6 +31,9 @@ from stage.work import JobWork
 
 CUT_OFF_SECONDS = 3600.0
 """What is being written is touched more often than this."""
+
+ARCHIVE_BLOCK = 1 << 20
+"""Bytes of a file that are sent at a time."""
 
 INTERNAL = {
     "code": "internal",
@@ -89,6 +94,49 @@ def render_folder(render: int) -> Path:
 
 def frame_path(frame: RenderedFrame) -> Path:
     return Path(settings.MEDIA_ROOT) / frame.file
+
+
+def newest_files(shot: Shot) -> list[tuple[str, Path]]:
+    """The files of the newest render of each deliverable of a shot, where it is done, each under a name of its own."""
+    found: dict[str, Path] = {}
+    for deliverable in shot.deliverables.all():
+        render = deliverable.renders.first()
+        for frame in render.frames.filter(state=RenderState.DONE) if render else ():
+            path = frame_path(frame)
+            if path.is_file():
+                found[path.name if path.name not in found else f"{deliverable.name}_{path.name}"] = path
+    return list(found.items())
+
+
+class _Sent(io.RawIOBase):
+    """What an archive writes, until it is sent."""
+
+    def __init__(self) -> None:
+        self.parts: list[bytes] = []
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, part: Any) -> int:
+        self.parts.append(bytes(part))
+        return len(part)
+
+    def taken(self) -> bytes:
+        whole = b"".join(self.parts)
+        self.parts.clear()
+        return whole
+
+
+def archived(files: Sequence[tuple[str, Path]]) -> Iterator[bytes]:
+    """A zip archive of files as they are, made while it is sent: it needs no room of its own."""
+    sent = _Sent()
+    with zipfile.ZipFile(cast("IO[bytes]", sent), "w", zipfile.ZIP_STORED) as archive:
+        for name, path in files:
+            with path.open("rb") as file, archive.open(zipfile.ZipInfo(name), "w", force_zip64=True) as entry:
+                while block := file.read(ARCHIVE_BLOCK):
+                    entry.write(block)
+                    yield sent.taken()
+    yield sent.taken()
 
 
 def run(render_id: int) -> None:

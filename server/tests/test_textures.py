@@ -103,7 +103,7 @@ class Textures(ServerTest):
         self.assertIn("other channels", answer.json()["message"])
 
     def test_warnings_come_with_remedies(self) -> None:
-        bars = [{"from": "mask"}, {"value": 0.5}]
+        bars = [{"value": 1.0, "mask": "mask"}, {"value": 0.5}]
         answer = self.api.post(
             f"{self.path}/checks", {"item": "roughness", "recipe": texture_recipe(roughness=bars)}
         ).json()

@@ -101,7 +101,8 @@ def audit(
     part; coefficients within 0.02 of 0 or 1 are taken for them where that explains as much. Layers that are sums of
     others are found first and left out of the set; where single layers do not explain the picture, products of a
     lighting and a colour layer are tried. The layers are those of `feed` and of the `others`, which are named by their
-    items. Without `full` it is the brightest layer that others add up to, if there is one, else the first.
+    items. Without `full` it is the brightest layer that others add up to just as they are; where there is none, no set
+    is claimed.
     Answers `full`; `parts` (`layer`, `coefficient`, and `times` for a product), empty where no set is claimed;
     `claimed`; `residual` of the whole picture (`mean`, `p99`, `max` of the absolute difference over all channels,
     `psnr` for a peak of 1); `alpha`, the address of the full picture's alpha; `sums`, the layers that are sums of
@@ -159,7 +160,9 @@ class _Audit:
         self.samples = self._sampled()
         step = max(1, len(next(iter(self.samples.values()))) // SCREENED)
         self.screened = {layer: own[::step] for layer, own in self.samples.items() if own.any()}
-        self.full = full if full is not None else self._brightest()
+        found = self._brightest() if full is None else full
+        self.nothing = found is None
+        self.full = found or next(iter(self.known))
         self.layers = [layer for layer in self.known if layer != self.full]
 
     def _planes(self, layer: str, scale: Fraction = Fraction(1)) -> NDArray[np.float32]:
@@ -204,16 +207,16 @@ class _Audit:
         places: NDArray[np.int64] = rows * window.width + columns
         return places
 
-    def _brightest(self) -> str:
-        """The brightest layer that others add up to; the first where there is none."""
+    def _brightest(self) -> str | None:
+        """The brightest layer that others add up to just as they are."""
         bright = sorted(self.known, key=lambda name: -float(np.abs(self.samples[name]).sum()))
         for layer in bright[:3]:
             if layer not in self.screened:
                 break
-            terms, _, explained = self._fit(layer, [Term(other) for other in self._within(layer, self.known)])
-            if len(terms) > 1 and explained >= CLAIMED:
+            terms, shares, explained = self._fit(layer, [Term(other) for other in self._within(layer, self.known)])
+            if len(terms) > 1 and explained >= CLAIMED and np.all(shares == 1):
                 return layer
-        return next(iter(self.known))
+        return None
 
     def _within(self, layer: str, candidates: Iterable[str]) -> list[str]:
         """The layers that may be part of another: nowhere brighter than it, but for a few pixels."""
@@ -235,7 +238,7 @@ class _Audit:
             with_products = self._fit(self.full, [*(Term(layer) for layer in single), *self._products(single)])
             if with_products[2] > explained + 0.01:
                 terms, coefficients, explained = with_products
-        claimed = explained >= CLAIMED and bool(terms)
+        claimed = explained >= CLAIMED and bool(terms) and not self.nothing
         if not claimed:
             terms, coefficients = [], np.zeros(0)
         residual, place = self._residual(terms, coefficients, explained)

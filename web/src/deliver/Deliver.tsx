@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Download } from "lucide-react";
+import { Download, EllipsisVertical } from "lucide-react";
 import { useEffect, useState } from "react";
 import { useSearchParams } from "react-router";
 
@@ -7,12 +7,13 @@ import { type DeliverableRow, type Item, type Problem, api, got, problemOf } fro
 import { type Recipe, itemOf } from "@/api/recipe";
 import { useGo } from "@/app/address";
 import { Button } from "@/parts/Button";
+import { Menu } from "@/parts/Menu";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 import { useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
-import { NewDeliverable } from "./NewDeliverable";
+import { type Making, NewDeliverable } from "./NewDeliverable";
 import { startRender } from "./rendering";
 
 interface Props {
@@ -31,7 +32,7 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
   const [params] = useSearchParams();
   const go = useGo();
   // A bench may send here to deliver what it holds.
-  const [making, setMaking] = useState(params.get("new") !== null);
+  const [making, setMaking] = useState<Making | null>(params.get("new") !== null ? { row: null } : null);
   useEffect(() => {
     if (params.get("new") !== null) go({ new: null }, { replace: true });
   }, [params, go]);
@@ -65,8 +66,22 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
             >
               Download the recipe
             </a>
+            {answer.data?.some((row) => row.render?.state === "done") && (
+              <a
+                href={`/api/shots/${shot}/deliverables/files`}
+                download
+                title="The newest file of each, in one archive"
+                className="inline-flex h-6 items-center rounded-sm border border-line px-2 text-[12px] text-dim hover:text-text"
+              >
+                Download all
+              </a>
+            )}
             {writable && (
-              <Button main onClick={() => setMaking(true)} disabled={!items.some((entry) => !entry.problem)}>
+              <Button
+                main
+                onClick={() => setMaking({ row: null })}
+                disabled={!items.some((entry) => !entry.problem)}
+              >
                 New deliverable
               </Button>
             )}
@@ -104,6 +119,7 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
                   row={row}
                   items={items}
                   writable={writable}
+                  onChange={(again) => setMaking({ row, again })}
                   onRender={() => void act(() => startRender(shot, row.id))}
                   onRemove={() =>
                     void act(() =>
@@ -122,10 +138,11 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
           recipe={recipe}
           items={items}
           item={item}
+          making={making}
           taken={answer.data?.map((row) => row.name) ?? []}
-          onClose={() => setMaking(false)}
+          onClose={() => setMaking(null)}
           onMade={() => {
-            setMaking(false);
+            setMaking(null);
             void client.invalidateQueries({ queryKey: key });
           }}
         />
@@ -139,11 +156,13 @@ interface RowProps {
   row: DeliverableRow;
   items: Item[];
   writable: boolean;
+  /** Change it, or make another one like it. */
+  onChange: (again: boolean) => void;
   onRender: () => void;
   onRemove: () => void;
 }
 
-function Row({ shot, row, items, writable, onRender, onRemove }: RowProps) {
+function Row({ shot, row, items, writable, onChange, onRender, onRemove }: RowProps) {
   const spec = row.spec as {
     from?: unknown;
     file: string;
@@ -215,9 +234,30 @@ function Row({ shot, row, items, writable, onRender, onRemove }: RowProps) {
                 <Button onClick={onRender} disabled={Boolean(busy)}>
                   Render
                 </Button>
-                <Button quiet onClick={onRemove}>
-                  Remove
-                </Button>
+                <Menu
+                  choices={[
+                    {
+                      label: "Edit",
+                      disabled: typeof spec.from !== "string",
+                      onSelect: () => onChange(false),
+                    },
+                    {
+                      label: "Duplicate",
+                      disabled: typeof spec.from !== "string",
+                      onSelect: () => onChange(true),
+                    },
+                    { label: "Remove", danger: true, onSelect: onRemove },
+                  ]}
+                >
+                  <button
+                    type="button"
+                    aria-label={`More for ${row.name}`}
+                    title="Edit, duplicate, remove"
+                    className="text-faint hover:text-text"
+                  >
+                    <EllipsisVertical size={13} />
+                  </button>
+                </Menu>
               </>
             )}
           </div>

@@ -1,9 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 
-import { type Item, type Problem, api, got, problemOf } from "@/api/client";
+import { type DeliverableRow, type Item, type Problem, api, got, problemOf } from "@/api/client";
 import { ITEM_NAME } from "@/api/names";
-import { type Recipe, findStep } from "@/api/recipe";
+import { type Recipe, findStep, freeName, insertAfter, itemOf, restOf } from "@/api/recipe";
+import { useDraft } from "@/shot/draft";
+import { pictureOf } from "@/stage/focus";
 import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
@@ -18,46 +20,107 @@ interface Props {
   recipe: Recipe;
   items: Item[];
   item: string | null;
+  making: Making;
   taken: string[];
   onClose: () => void;
   onMade: () => void;
 }
 
+/** What the dialog is open for: a new one, one to be changed, or another one like it (`again`). */
+export interface Making {
+  row: DeliverableRow | null;
+  again?: boolean;
+}
+
+/** How a deliverable is written, as it was chosen last for its kind. */
+interface Chosen {
+  format?: string;
+  depth?: string;
+  alpha?: string;
+  compression?: string;
+  dither?: string;
+}
+
+const kept = (kind: string) => `nexal-deliver-${kind}`;
+
+function lastOf(kind: string): Chosen {
+  try {
+    return JSON.parse(localStorage.getItem(kept(kind)) ?? "{}") as Chosen;
+  } catch {
+    return {};
+  }
+}
+
 /** Channels that come from a source untouched keep its sample type; what was made is half. */
 const OWN = "as the sources";
 
+/** A name that no other deliverable has. */
+function freeAmong(taken: string[], base: string): string {
+  let name = base;
+  for (let number = 2; taken.includes(name); number++) name = `${base}_${number}`;
+  return name;
+}
+
 /** Which result, under which name, in which format. */
-export function NewDeliverable({ shot, recipe, items, item, taken, onClose, onMade }: Props) {
+export function NewDeliverable({ shot, recipe, items, item, making, taken, onClose, onMade }: Props) {
   const formats = useQuery({
     queryKey: ["formats"],
     queryFn: () => got(api.GET("/api/formats")),
     staleTime: Infinity,
   });
-  const [from, setFrom] = useState(item ?? "");
+  const edit = useDraft((state) => state.edit);
+  const old = making.row?.spec as (Chosen & { from: string; file: string; split?: boolean }) | undefined;
+  const [from, setFrom] = useState(old?.from ?? item ?? "");
   const texture = findStep(recipe, from)?.op === "pack";
-  const [chosenFormat, setFormat] = useState<string | null>(null);
-  const format = chosenFormat ?? (texture ? "png" : "exr");
-  const [dither, setDither] = useState("none");
-  const [split, setSplit] = useState(false);
-  const [depth, setDepth] = useState("");
-  const [alpha, setAlpha] = useState("");
-  const [compression, setCompression] = useState("");
-  const [file, setFile] = useState<string | null>(null);
+  const source = items.find((entry) => entry.name === itemOf(from));
+  const matte =
+    Boolean(source?.plane) || (restOf(from) !== "" && (source?.channels.includes(restOf(from)) ?? false));
+  const kind = texture ? "texture" : matte ? "matte" : "picture";
+  const last = old ?? lastOf(kind);
+  const [chosenFormat, setFormat] = useState<string | null>(old?.format ?? null);
+  const format = chosenFormat ?? last.format ?? (texture ? "png" : "exr");
+  const [dither, setDither] = useState<string | null>(null);
+  const [split, setSplit] = useState(old?.split ?? false);
+  const [depth, setDepth] = useState<string | null>(null);
+  const [alpha, setAlpha] = useState<string | null>(null);
+  const [compression, setCompression] = useState<string | null>(null);
+  const [file, setFile] = useState<string | null>(old ? (making.again ? null : old.file) : null);
   const [problem, setProblem] = useState<Problem | null>(null);
   const known = formats.data?.find((row) => row.name === format);
   const stem = from.replaceAll(/[^\w]+/g, "_").toLowerCase() || "result";
   const named = texture && findStep(recipe, from)?.set?.layout ? "{shot}_{layout}" : stem;
   const fileName = file ?? `${named}${known?.suffix ?? ""}`;
   const base = ITEM_NAME.test(stem) ? stem : "result";
-  const name = taken.includes(base) ? `${base}_${taken.length + 1}` : base;
-  const chosenDepth = depth || (format === "exr" || split ? OWN : (known?.depths[0] ?? "half"));
+  const name = freeAmong(taken, base);
+  // What was chosen last holds as long as the format does.
+  const fitting = last.format === format ? last : {};
+  const ownType = format === "exr" || split ? OWN : (known?.depths[0] ?? "half");
+  const chosenDepth = depth ?? (known?.depths.includes(fitting.depth ?? "") ? fitting.depth! : ownType);
   // A texture's alpha is a channel like the others: its colour is never multiplied by it.
-  const chosenAlpha = alpha || (texture && known?.alpha !== "none" ? "straight" : known?.alpha);
+  const chosenAlpha =
+    alpha ?? fitting.alpha ?? (texture && known?.alpha !== "none" ? "straight" : known?.alpha);
+  const chosenCompression = compression ?? fitting.compression ?? "";
+  const chosenDither = dither ?? fitting.dither ?? "none";
+  const carrier = matte ? pictureOf(recipe, items, itemOf(from)) : null;
+  /** The matte becomes a channel of its picture, as a step, and that is delivered. */
+  const carry = () => {
+    const made = freeName(recipe, `${carrier!}_with_matte`);
+    const channel = ITEM_NAME.test(stem) ? stem : "matte";
+    edit((before) =>
+      insertAfter(
+        before,
+        { name: made, op: "route", in: { base: carrier! }, set: { to: { [channel]: { from } } } },
+        itemOf(from),
+      ),
+    );
+    setFrom(made);
+    setFile(null);
+  };
   const change = (next: string) => {
     setFormat(next);
-    setDepth("");
-    setAlpha("");
-    setCompression("");
+    setDepth(null);
+    setAlpha(null);
+    setCompression(null);
     setFile(null);
   };
   const submit = async (event: FormEvent) => {
@@ -68,18 +131,28 @@ export function NewDeliverable({ shot, recipe, items, item, taken, onClose, onMa
       format,
       ...(chosenDepth === OWN ? {} : { depth: chosenDepth }),
       alpha: chosenAlpha,
-      ...(compression ? { compression } : {}),
-      ...(dither !== "none" && chosenDepth === "8" ? { dither } : {}),
+      ...(chosenCompression && known?.compressions.includes(chosenCompression)
+        ? { compression: chosenCompression }
+        : {}),
+      ...(chosenDither !== "none" && chosenDepth === "8" ? { dither: chosenDither } : {}),
       ...(split ? { split } : {}),
     };
     try {
       await savedAsSeen();
-      const made = await got(
-        api.POST("/api/shots/{shot_id}/deliverables", {
-          params: { path: { shot_id: shot } },
-          body: { name, spec },
-        }),
-      );
+      const path = { shot_id: shot };
+      const changed = making.again ? null : making.row;
+      const made = changed
+        ? await got(
+            api.PUT("/api/shots/{shot_id}/deliverables/{deliverable_id}", {
+              params: { path: { ...path, deliverable_id: changed.id } },
+              body: spec,
+            }),
+          )
+        : await got(
+            api.POST("/api/shots/{shot_id}/deliverables", { params: { path }, body: { name, spec } }),
+          );
+      const { format: _, from: __, file: ___, split: ____, ...rest } = spec;
+      localStorage.setItem(kept(kind), JSON.stringify({ format, ...rest }));
       await startRender(shot, made.id);
       onMade();
     } catch (error) {
@@ -93,7 +166,12 @@ export function NewDeliverable({ shot, recipe, items, item, taken, onClose, onMa
     </div>
   );
   return (
-    <Modal title="New deliverable" open onClose={onClose} width={420}>
+    <Modal
+      title={making.row && !making.again ? `Edit ${making.row.name}` : "New deliverable"}
+      open
+      onClose={onClose}
+      width={420}
+    >
       <form onSubmit={(event) => void submit(event)} className="space-y-3">
         <AddressField
           label="From"
@@ -102,6 +180,12 @@ export function NewDeliverable({ shot, recipe, items, item, taken, onClose, onMa
           items={items}
           onChange={(next) => next && setFrom(next)}
         />
+        {carrier && (
+          <div className="flex items-center justify-between gap-2 text-[12px] text-dim">
+            <span>A matte by itself; or with its picture:</span>
+            <Button onClick={carry}>Keep it as a channel of {carrier}</Button>
+          </div>
+        )}
         {row(
           "Format",
           <Choose
@@ -133,7 +217,7 @@ export function NewDeliverable({ shot, recipe, items, item, taken, onClose, onMa
             "Compression",
             <Choose
               label="Compression"
-              value={compression || known.compressions[0]!}
+              value={chosenCompression || known.compressions[0]!}
               options={known.compressions}
               onChange={setCompression}
               className="w-32"
@@ -156,7 +240,7 @@ export function NewDeliverable({ shot, recipe, items, item, taken, onClose, onMa
             "Dither",
             <Choose
               label="Dither"
-              value={dither}
+              value={chosenDither}
               options={[
                 { value: "none", label: "none: rounded" },
                 { value: "ordered", label: "ordered" },

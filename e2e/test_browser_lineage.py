@@ -100,13 +100,8 @@ class Lineage(BrowserTest):
         page.keyboard.press("/")
         finder = page.get_by_role("combobox", name="Add a step by name or by need")
         first = page.get_by_role("listbox", name="Steps").get_by_role("option").first
-        for word, step in (
-            ("levels", "stretch"),
-            ("choke", "grow"),
-            ("transform", "place"),
-            ("gamma", "grade"),
-            ("flip", "mirror"),
-        ):
+        words = {"levels": "stretch", "choke": "grow", "transform": "place", "gamma": "grade", "flip": "mirror"}
+        for word, step in words.items():
             finder.fill(word)
             first.get_by_text(step, exact=True).wait_for()
         finder.fill("histogram")

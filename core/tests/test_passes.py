@@ -253,6 +253,9 @@ class Audit(CoreTest):
     def test_files_that_do_not_add_up_to_any_are_claimed_by_none(self) -> None:
         answer = self.of_files({"a": MemorySource(pool(1)), "b": MemorySource(pool(2))}, "b")
         self.assertEqual((answer["claimed"], answer["parts"], answer["full"]), (False, [], "RGB"))
+        # Twice the same light is no sum of it.
+        twice = {name: plane * 2 for name, plane in pool(1).items()}
+        self.assertFalse(self.of_files({"a": MemorySource(pool(1)), "b": MemorySource(twice)}, "a")["claimed"])
 
     def test_a_render_with_layers_keeps_to_itself(self) -> None:
         layers = {"key": pool(1), "fill": pool(2)}

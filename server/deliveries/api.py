@@ -154,7 +154,7 @@ def file(request: HttpRequest, shot_id: int, render_id: int, frame: int = 1) -> 
     return FileResponse(path.open("rb"), as_attachment=True, filename=path.name)
 
 
-@router.get("/shots/{shot_id}/deliverables/files")
+@router.get("/shots/{shot_id}/delivered")
 def files(request: HttpRequest, shot_id: int) -> StreamingHttpResponse:
     """The files of the newest render of each deliverable that is done, as one archive."""
     shot = get_shot(request, shot_id)

@@ -142,3 +142,17 @@ class Answers(ServerTest):
         self.assertEqual((again.status_code, again.json()["code"]), (409, "name_taken"))
         self.assertEqual([row["name"] for row in self.api.get(shots).json()], ["010 door"])
         self.assertEqual(self.api.post(shots, {"name": ""}).status_code, 422)
+
+
+class Faults(ServerTest):
+    def test_what_stopped_a_page_goes_to_the_log_in_one_line(self) -> None:
+        told = {"message": "l is not a\nfunction", "did": "clicked\r\nEdges"}
+        body = told | {"stack": "at x\n at y", "page": "/shots/1"}
+        with self.assertLogs("nexal.browser", "ERROR") as logs:
+            self.assertEqual(self.api.post("/api/faults", body).status_code, 204)
+        self.assertEqual(len(logs.output), 1)
+        self.assertNotIn("\n", logs.output[0])
+        for word in ("l is not a function", "/shots/1", "clicked Edges", self.owner.username):
+            self.assertIn(word, logs.output[0])
+        self.assertEqual(self.api.post("/api/faults", body).status_code, 429)
+        self.assertEqual(self.api.post("/api/faults", body | {"stack": "x" * 9000}).status_code, 422)

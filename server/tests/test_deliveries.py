@@ -7,6 +7,7 @@ import io
 import json
 import shutil
 import tempfile
+import zipfile
 from pathlib import Path
 from unittest import mock
 
@@ -111,6 +112,25 @@ class Deliver(ServerTest):
             render = services.start(deliverable, self.owner.pk)
         frame = render.frames.get()
         self.assertEqual((frame.state, frame.error["code"]), ("failed", "disk"))
+
+    def test_all_files_come_in_one_archive(self) -> None:
+        path = f"/api/shots/{self.shot.pk}"
+        self.assertEqual(self.api.get(f"{path}/delivered").status_code, 404)
+        alone = {}
+        for name in ("one", "two", "three"):
+            spec = {"from": "cut", "file": "cut.exr" if name != "three" else "small.png"}
+            made = self.api.post(f"{path}/deliverables", {"name": name, "spec": spec}).json()
+            if name == "three":
+                continue
+            render = self.render(made)
+            alone[name] = b"".join(self.api.get(f"{path}/renders/{render['id']}/file").streaming_content)
+        answer = self.api.get(f"{path}/delivered")
+        self.assertIn(".zip", answer["Content-Disposition"])
+        with zipfile.ZipFile(io.BytesIO(b"".join(answer.streaming_content))) as archive:
+            self.assertIsNone(archive.testzip())
+            got = {name: archive.read(name) for name in archive.namelist()}
+        self.assertEqual(sorted(got), ["cut.exr", "two_cut.exr"])
+        self.assertEqual(set(got.values()), set(alone.values()))
 
     def test_a_removed_deliverable_takes_its_files_along(self) -> None:
         kept, gone = self.make("kept"), self.make("gone")

@@ -160,9 +160,9 @@ class _Audit:
         self.samples = self._sampled()
         step = max(1, len(next(iter(self.samples.values()))) // SCREENED)
         self.screened = {layer: own[::step] for layer, own in self.samples.items() if own.any()}
-        found = self._brightest() if full is None else full
-        self.nothing = found is None
-        self.full = found or next(iter(self.known))
+        whole = self._brightest() if full is None else full
+        self.nothing = whole is None
+        self.full: str = whole or next(iter(self.known))
         self.layers = [layer for layer in self.known if layer != self.full]
 
     def _planes(self, layer: str, scale: Fraction = Fraction(1)) -> NDArray[np.float32]:

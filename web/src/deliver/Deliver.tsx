@@ -68,7 +68,7 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
             </a>
             {answer.data?.some((row) => row.render?.state === "done") && (
               <a
-                href={`/api/shots/${shot}/deliverables/files`}
+                href={`/api/shots/${shot}/delivered`}
                 download
                 title="The newest file of each, in one archive"
                 className="inline-flex h-6 items-center rounded-sm border border-line px-2 text-[12px] text-dim hover:text-text"

@@ -38,6 +38,7 @@ import { Help } from "./Help";
 import { Leaving } from "./Leaving";
 import { renameMarks, useMarks } from "./marks";
 import { useArrivals, useImport } from "./sources";
+import { TakeRecipe } from "./TakeRecipe";
 import { BENCHES, TopBar } from "./TopBar";
 import { visitFirstSetting } from "./regions";
 import { useKeys } from "./useKeys";
@@ -261,6 +262,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
       />
       <Help open={helping} onClose={() => setHelping(false)} />
       <Conflict />
+      <TakeRecipe />
       <Leaving />
       {asking?.kind === "rename" && (
         <RenameDialog
@@ -298,7 +300,9 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
       )}
       {dropping && (
         <div className="pointer-events-none absolute inset-0 z-30 flex items-center justify-center border-2 border-lichen bg-black/60">
-          <p className="rounded-sm bg-panel px-4 py-2 text-[14px]">Drop pictures to add them to this shot</p>
+          <p className="rounded-sm bg-panel px-4 py-2 text-[14px]">
+            Drop pictures to add them to this shot, or a recipe to take it
+          </p>
         </div>
       )}
     </div>

@@ -2,11 +2,12 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import { create } from "zustand";
 
-import { ApiError, type Problem, type SourceRow, api, csrf, got } from "@/api/client";
+import { ApiError, type Problem, type SourceRow, api, csrf, got, problemOf } from "@/api/client";
 import { freeName, type Recipe, sourcesOf } from "@/api/recipe";
 import { useView } from "@/stage/viewState";
 
 import { useDraft } from "./draft";
+import { mayBeRecipe, recipeIn, useDropped } from "./recipes";
 
 const PENDING = ["waiting", "reading"];
 
@@ -161,13 +162,21 @@ function parcelsOf(files: File[]): Parcel[] {
   }));
 }
 
-/** Upload files; each is put into the recipe once it is unpacked. */
-export function useImport() {
+/** Upload files; each is put into the recipe once it is unpacked, or handed on to `then`. A recipe file is asked about. */
+export function useImport(then?: (row: SourceRow) => void) {
   const client = useQueryClient();
   const { put, drop } = useUploads();
   return async (files: Iterable<File>) => {
     const shot = useDraft.getState().shot;
-    for (const parcel of parcelsOf([...files])) {
+    const all = [...files];
+    for (const file of all.filter(mayBeRecipe)) {
+      try {
+        useDropped.getState().put({ name: file.name, recipe: await recipeIn(file) });
+      } catch (error) {
+        put({ key: next++, name: file.name, sent: 0, problem: problemOf(error), told: [], source: null });
+      }
+    }
+    for (const parcel of parcelsOf(all.filter((file) => !mayBeRecipe(file)))) {
       const row: Upload = { key: next++, name: parcel.name, sent: 0, problem: null, told: [], source: null };
       put(row);
       try {
@@ -182,7 +191,8 @@ export function useImport() {
         else {
           if (told.length) put({ ...row, sent: 1, source: kept.id, told });
           else drop(row.key);
-          if (useDraft.getState().shot === shot)
+          if (then) then(done);
+          else if (useDraft.getState().shot === shot)
             useDraft.getState().edit((recipe) => addSource(recipe, done.files)[0]);
         }
       } catch (error) {

@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 
 import { type Item, api, got, problemOf } from "@/api/client";
 import { sourceQuery } from "@/api/queries";
@@ -8,6 +9,8 @@ import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
 import { useDraft } from "@/shot/draft";
 import { useDraftSources } from "@/shot/sources";
+
+import { ReplaceSource } from "./ReplaceSource";
 
 interface Props {
   shot: number;
@@ -47,6 +50,7 @@ function megabytes(bytes: number): string {
 /** What a source is, and how it is read. */
 export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
   const edit = useDraft((state) => state.edit);
+  const [replacing, setReplacing] = useState(false);
   const spec = sourcesOf(recipe)[name]!;
   const row = useDraftSources().find((entry) => entry.files === spec.files);
   const client = useQueryClient();
@@ -171,6 +175,25 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
           disabled={!writable}
         />
       </fieldset>
+      {writable && (
+        <div>
+          <Button
+            title="By a newer version, or any other file; what hangs on it stays"
+            onClick={() => setReplacing(true)}
+          >
+            Replace the file…
+          </Button>
+        </div>
+      )}
+      {replacing && (
+        <ReplaceSource
+          shot={shot}
+          name={name}
+          recipe={recipe}
+          now={source}
+          onClose={() => setReplacing(false)}
+        />
+      )}
       {source && source.layers.length > 1 && (
         <table className="table-fixed border-t border-line pt-2 text-left">
           <caption className="sr-only">Layers</caption>

@@ -44,8 +44,9 @@ NOT_FOUND = {
     "remedy": "check the address, or ask the project's owner",
 }
 
-STATUS = {"cancelled": 409, "pending": 409, "disk": 507, "too_much": 413}
-"""HTTP status by an error's code, where it is not 422."""
+STATUS = {"cancelled": 202, "pending": 202, "disk": 507, "too_much": 413}
+"""HTTP status by an error's code, where it is not 422. What is computed yet, or was given up for something newer, is
+nothing wrong: it was understood, and there is no result now."""
 DATABASE_FULL = (1021, 1041, 1114)
 """What MariaDB calls a disk, or a table, without room."""
 DATABASE_GONE = (1040, 1053, 2002, 2003, 2006, 2013)

@@ -19,7 +19,7 @@ from tools.mutating import mutated
 
 TRIES = int(os.environ.get("NEXAL_ATTACKS", 400))
 SEED = int(os.environ.get("NEXAL_SEED", time.time_ns() % 1_000_000))
-SOUND = (200, 201, 204)
+SOUND = (200, 201, 202, 204)
 REFUSALS = (400, 403, 404, 409, 413, 422, 429, 507)
 
 

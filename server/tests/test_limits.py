@@ -185,7 +185,7 @@ class HungUp(ServerTest):
                 content_type="application/json",
                 **{"waitress.client_disconnected": lambda: len(gone) > 1},
             )
-        self.assertEqual((answer.status_code, answer.json()["code"], computed.call_count), (409, "cancelled", 2))
+        self.assertEqual((answer.status_code, answer.json()["code"], computed.call_count), (202, "cancelled", 2))
 
 
 class Superseded(ServerTest):
@@ -199,7 +199,7 @@ class Superseded(ServerTest):
         with mock.patch("stage.work.hall", return_value=full):
             timer.start()
             answer = self.api.post(f"/api/shots/{self.shot.pk}/view", body)
-        self.assertEqual((answer.status_code, answer.json()["code"]), (409, "cancelled"))
+        self.assertEqual((answer.status_code, answer.json()["code"]), (202, "cancelled"))
         full.leave(place)
         self.assertEqual((full._waiting, full._inside), ([], []))
 

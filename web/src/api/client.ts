@@ -46,6 +46,9 @@ export function csrf(): string {
   return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
 }
 
+/** Whether a response holds what was asked for: with 202 it only says why there is nothing yet. */
+const answered = (response: Response) => response.ok && response.status !== 202;
+
 async function refused(response: Response): Promise<ApiError> {
   try {
     return new ApiError(response.status, (await response.json()) as Problem);
@@ -62,7 +65,7 @@ api.use({
     return request;
   },
   async onResponse({ response }) {
-    if (!response.ok) throw await refused(response);
+    if (!answered(response)) throw await refused(response);
     return response;
   },
   onError({ error }) {
@@ -88,7 +91,7 @@ export async function postForBytes(url: string, body: unknown, signal?: AbortSig
   } catch {
     throw new ApiError(0, signal?.aborted ? GIVEN_UP : UNREACHABLE);
   }
-  if (!response.ok) throw await refused(response);
+  if (!answered(response)) throw await refused(response);
   return response;
 }
 

@@ -19,7 +19,7 @@ const client = new QueryClient({
     queries: {
       refetchOnWindowFocus: false,
       retry: (count, error) =>
-        count < 2 && !(error instanceof ApiError && error.status >= 400 && error.status < 500),
+        count < 2 && !(error instanceof ApiError && error.status > 0 && error.status < 500),
     },
   },
 });

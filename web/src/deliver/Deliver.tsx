@@ -62,6 +62,7 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
           <div className="flex gap-2">
             <a
               href={`/api/shots/${shot}/recipe`}
+              title="The steps as a file; dropped on a shot, it is taken there"
               className="inline-flex h-6 items-center rounded-sm border border-line px-2 text-[12px] text-dim hover:text-text"
             >
               Download the recipe

@@ -99,6 +99,7 @@ export function Lineage({
           <button
             type="button"
             onClick={onAdd}
+            title="Add a step by name or need (/); drop a channel here to stretch it"
             onDragOver={(event) => event.dataTransfer.types.includes(DRAGGED) && event.preventDefault()}
             onDrop={(event: DragEvent) => {
               const address = event.dataTransfer.getData(DRAGGED);
@@ -162,6 +163,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
         type="button"
         data-item={name}
         aria-current={chosen}
+        title={`${name}, ${step?.op.replaceAll("_", " ") ?? "source"}${step?.note ? `: ${step.note}` : ""}\n← → go along; double click renames`}
         aria-label={`${name}, ${step?.op ?? "source"}${off ? ", off" : ""}${item?.problem ? ", with a fault" : ""}`}
         draggable={writable && step !== undefined}
         onDragStart={(event) => event.dataTransfer.setData(MOVED, name)}
@@ -187,7 +189,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
       )}
       <div className="mt-1 flex items-baseline gap-1 font-narrow text-[12px]">
         <Cut text={name} className="text-text" />
-        <span className="ml-auto shrink-0 truncate text-[11px] text-faint">
+        <span className="ml-auto min-w-0 shrink-[4] truncate text-[11px] text-faint">
           {off ? "off" : (step?.op.replaceAll("_", " ") ?? "source")}
         </span>
         {writable && (

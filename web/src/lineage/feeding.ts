@@ -146,12 +146,16 @@ class Offers {
     return [...others, ...(this.chosen ? [this.chosen.name] : [])];
   }
 
-  /** What steps take as the empty screen already, and sources that are named so. */
+  /** The empty screen of the picture: what steps take as that with it, and of a source what is named so. */
   cleanPlates(): string[] {
-    const used = stepsOf(this.recipe).flatMap((step) => portOf(step, "clean") ?? []);
+    const picture = this.pictures()[0];
+    const used = stepsOf(this.recipe)
+      .filter((step) => portOf(step, "picture") === picture)
+      .flatMap((step) => portOf(step, "clean") ?? []);
     const files = sourcesOf(this.recipe);
     const named = this.sources.filter((name) => CLEAN.test(`${name}_${files[name]!.files}`.toLowerCase()));
-    return [...used.reverse(), ...named].filter((name) => name !== this.pictures()[0]);
+    const own = picture !== undefined && picture in files ? named : [];
+    return [...used.reverse(), ...own].filter((name) => name !== picture);
   }
 
   /** Pictures that were made, the one in focus first, sums before others. */

@@ -3,6 +3,7 @@ import { Select } from "radix-ui";
 
 interface Props {
   label: string;
+  title?: string;
   value: string;
   options: readonly (string | { value: string; label: string })[];
   onChange: (value: string) => void;
@@ -11,7 +12,7 @@ interface Props {
 }
 
 /** One of a list of words. */
-export function Choose({ label, value, options, onChange, className = "", disabled }: Props) {
+export function Choose({ label, title, value, options, onChange, className = "", disabled }: Props) {
   const rows = options.map((option) =>
     typeof option === "string" ? { value: option, label: option } : option,
   );
@@ -19,7 +20,7 @@ export function Choose({ label, value, options, onChange, className = "", disabl
     <Select.Root value={value} onValueChange={onChange} disabled={disabled}>
       <Select.Trigger
         aria-label={label}
-        title={label}
+        title={title ?? label}
         className={`inline-flex h-6 items-center justify-between gap-1 rounded-sm border border-line px-2 text-[12px] text-text hover:border-faint disabled:opacity-40 ${className}`}
       >
         <span className="truncate">

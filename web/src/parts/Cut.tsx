@@ -9,7 +9,7 @@ export function Cut({ text, className = "" }: { text: string; className?: string
       </span>
     );
   return (
-    <span className={`flex min-w-0 ${className}`} title={text}>
+    <span className={`flex min-w-0 overflow-hidden ${className}`} title={text}>
       <span className="truncate whitespace-pre">{text.slice(0, -TAIL)}</span>
       <span className="shrink-0 whitespace-pre">{text.slice(-TAIL)}</span>
     </span>

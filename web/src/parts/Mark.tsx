@@ -7,6 +7,7 @@ export function Mark() {
       to="/projects"
       className="flex items-center gap-2 text-[13px] font-semibold tracking-[0.14em]"
       aria-label="Nexal, all projects"
+      title="All projects"
     >
       <svg
         viewBox="0 0 16 16"

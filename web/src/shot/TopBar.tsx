@@ -38,7 +38,11 @@ export function TopBar({ shot, bench, onBench, onHelp }: Props) {
     <header className="flex h-10 shrink-0 items-center gap-4 border-b border-line bg-panel px-3 text-[12px]">
       <Mark />
       <nav aria-label="Where" className="min-w-0 truncate">
-        <Link to={`/projects/${shot.project}`} className="text-dim hover:text-text">
+        <Link
+          to={`/projects/${shot.project}`}
+          title="All shots of this project"
+          className="text-dim hover:text-text"
+        >
           {shot.project_name}
         </Link>
         <span className="text-faint"> / </span>

@@ -70,7 +70,9 @@ export function SlowNote({ shot, recipe, address, problem, writable }: Props) {
         <span className="truncate">
           {state === "stopped" ? `${step} was stopped` : `Computing ${step} in full resolution`}
         </span>
-        <span className="font-mono text-dim">{state === "stopped" ? "" : `${part} %`}</span>
+        <span className="shrink-0 whitespace-nowrap font-mono text-dim">
+          {state === "stopped" ? "" : `${part} %`}
+        </span>
       </div>
       {state !== "stopped" && (
         <div

@@ -112,16 +112,14 @@ export function StageBar({ zoom, lone, items, against, onPin }: Props) {
         onChange={(exposure) => view.change({ exposure })}
       />
       <span className="grow" />
-      <Tip text={view.probing ? "Put the probe away" : "Show the numbers under the pointer"} keys="I">
-        <Button lit={view.probing} onClick={() => view.change({ probing: !view.probing })}>
-          Probe
-        </Button>
-      </Tip>
       <Choose
         label="Probe square"
-        value={String(view.probeSize)}
-        options={PROBES.map((size) => ({ value: size, label: `${size}×${size}` }))}
-        onChange={(value) => view.change({ probeSize: Number(value) })}
+        title="The square that the probe under the pointer means; off puts it away (I)"
+        value={view.probing ? String(view.probeSize) : "off"}
+        options={[...PROBES.map((size) => ({ value: size, label: `${size}×${size}` })), "off"]}
+        onChange={(value) =>
+          view.change(value === "off" ? { probing: false } : { probing: true, probeSize: Number(value) })
+        }
         className="font-mono"
       />
       <Tip text="Fit, or one to one" keys="Z">

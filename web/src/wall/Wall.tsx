@@ -103,6 +103,7 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, o
       <div className="flex gap-1 p-3 pb-2">
         <input
           aria-label="Filter channels or roles"
+          title="Channels by their names, or by roles such as depth; Escape shows all"
           placeholder="Filter channels or roles"
           value={filter}
           onChange={(event) => setFilter(event.target.value)}

@@ -105,6 +105,7 @@ export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
         <button
           className="flex items-center gap-1 text-[13px] font-semibold"
           aria-expanded={open}
+          title={open ? "Close the scout; its marks are hidden" : "Open the scout, with its marks"}
           onClick={() => change({ scouting: !open, ...(open ? { tool: "none" } : {}) })}
         >
           {open ? <ChevronDown size={13} /> : <ChevronRight size={13} />} Scout

@@ -1,9 +1,9 @@
 import { Pipette } from "lucide-react";
 import { Slider } from "radix-ui";
-import { useRef } from "react";
 
 import { Button } from "./Button";
 import { NumberBox } from "./NumberBox";
+import { useSliding } from "./useSliding";
 
 interface Props {
   label: string;
@@ -37,16 +37,7 @@ export function SlideField({
   onPick,
   onChange,
 }: Props) {
-  const fine = useRef<{ at: number; value: number } | null>(null);
-  const shift = useRef(false);
-  const settle = (raw: number) => {
-    if (!shift.current) {
-      fine.current = null;
-      return raw;
-    }
-    fine.current ??= { at: raw, value };
-    return Number((fine.current.value + (raw - fine.current.at) * 0.1).toPrecision(8));
-  };
+  const sliding = useSliding(value, onChange);
   return (
     <div className="grid grid-cols-[84px_1fr_auto] items-center gap-2">
       <span
@@ -62,13 +53,7 @@ export function SlideField({
         min={low}
         max={high}
         step={step}
-        onPointerDownCapture={(event) => (shift.current = event.shiftKey)}
-        onPointerMoveCapture={(event) => (shift.current = event.shiftKey)}
-        onValueChange={([raw]) => onChange(settle(raw!), false)}
-        onValueCommit={() => {
-          onChange(value, true);
-          fine.current = null;
-        }}
+        {...sliding}
       >
         <Slider.Track className="relative h-[3px] grow rounded-full bg-line">
           <Slider.Range className="absolute h-full rounded-full bg-faint" />

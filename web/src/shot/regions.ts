@@ -31,14 +31,20 @@ function entryOf(region: Region): HTMLElement | null {
   );
 }
 
+/** Where the keys went last: what had the focus there may be gone by now, drawn anew. */
+let last: Region | null = null;
+
 export function visit(region: Region): void {
   entryOf(region)?.focus();
+  last = region;
 }
 
 /** The next region, or the one before, from where the focus is. */
 export function visitNext(turn: 1 | -1): void {
   const names = (Object.keys(REGIONS) as Region[]).filter(entryOf);
-  const at = names.findIndex((name) => document.activeElement?.closest(REGIONS[name]));
+  const focused = names.findIndex((name) => document.activeElement?.closest(REGIONS[name]));
+  const lost = document.activeElement === document.body && last ? names.indexOf(last) : -1;
+  const at = focused < 0 ? lost : focused;
   const from = at < 0 && turn < 0 ? 0 : at;
   const next = names.at((from + turn) % names.length);
   if (next) visit(next);

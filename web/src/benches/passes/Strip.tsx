@@ -1,9 +1,10 @@
 import { X } from "lucide-react";
 import { Slider } from "radix-ui";
-import { type ReactNode, useRef } from "react";
+import type { ReactNode } from "react";
 
 import { Button } from "@/parts/Button";
 import { NumberBox } from "@/parts/NumberBox";
+import { useSliding } from "@/parts/useSliding";
 
 export const MOST_STOPS = 6;
 
@@ -22,16 +23,7 @@ interface Props {
 
 /** One upright strip of the desk: picture, fader in stops, meter, number. */
 export function Strip({ name, title, stops, share, quiet, picture, children, onStops, onRemove }: Props) {
-  const fine = useRef<{ at: number; value: number } | null>(null);
-  const shift = useRef(false);
-  const settle = (raw: number) => {
-    if (!shift.current) {
-      fine.current = null;
-      return raw;
-    }
-    fine.current ??= { at: raw, value: stops };
-    return Math.round((fine.current.value + (raw - fine.current.at) * 0.1) * 1000) / 1000;
-  };
+  const sliding = useSliding(stops, onStops);
   return (
     <section
       aria-label={`Pass ${name}`}
@@ -61,14 +53,8 @@ export function Strip({ name, title, stops, share, quiet, picture, children, onS
           min={-MOST_STOPS}
           max={MOST_STOPS}
           step={0.05}
-          onPointerDownCapture={(event) => (shift.current = event.shiftKey)}
-          onPointerMoveCapture={(event) => (shift.current = event.shiftKey)}
+          {...sliding}
           onDoubleClick={() => onStops(0, true)}
-          onValueChange={([raw]) => onStops(settle(raw!), false)}
-          onValueCommit={() => {
-            onStops(stops, true);
-            fine.current = null;
-          }}
         >
           <Slider.Track className="relative w-[3px] grow rounded-full bg-line">
             <span aria-hidden className="absolute -left-1.5 top-1/2 h-px w-[15px] bg-faint" />

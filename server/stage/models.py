@@ -12,7 +12,10 @@ class SlowState(models.TextChoices):
 
 
 class SlowResult(models.Model):
-    """A slow step's result that somebody wants: how it is asked for, who wants it, how far it is."""
+    """A slow step's result that somebody wants: how it is asked for, who wants it, how far it is.
+
+    Or the answer to a `question` that takes long, such as an audit of many layers.
+    """
 
     shot = models.ForeignKey("projects.Shot", on_delete=models.CASCADE, related_name="slow_results")
     item = models.CharField(max_length=63)
@@ -23,6 +26,8 @@ class SlowResult(models.Model):
     state = models.CharField(max_length=10, choices=SlowState.choices, default=SlowState.WAITING)
     done = models.FloatField(default=0)
     problem = models.JSONField(default=dict)
+    question = models.JSONField(default=dict)
+    answer = models.JSONField(default=dict)
     updated = models.DateTimeField(auto_now=True)
 
     class Meta:

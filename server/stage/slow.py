@@ -6,17 +6,19 @@ somebody else wants goes on: two people with different drafts of one step do not
 
 import logging
 import threading
+from collections.abc import Callable
 from datetime import timedelta
+from typing import Any
 
 from django.conf import settings
 from django.db import connection, transaction
 from django.utils import timezone
 
-from config.errors import Problem, problem_of
+from config.errors import Problem, Refused, problem_of
 from jobs import services as jobs
-from nexal.engine import Cancellation
+from nexal.engine import Cancellation, Plan
 from nexal.engine.plan import Feed
-from nexal.errors import Cancelled, NexalError
+from nexal.errors import Cancelled, NexalError, Pending
 from nexal.picture import Window
 from nexal.recipe import Recipe, parse_recipe
 from nexal.work import working
@@ -32,7 +34,36 @@ KEPT_FOR = timedelta(days=1)
 ON_ITS_WAY = (SlowState.WAITING, SlowState.WORKING)
 
 
-def start(shot: Shot, who: str, recipe: Recipe, frame: int, item: str, digest: str) -> SlowResult:
+QUESTIONS: dict[str, Callable[[Plan, dict[str, Any], Cancellation], dict[str, Any]]] = {}
+"""What answers a question that takes long, by its kind; registered by the routes that ask."""
+
+
+def answered(shot: Shot, who: str, planned: Plan, item: str, digest: str, question: dict[str, Any]) -> dict[str, Any]:
+    """The answer to a question (its `kind`, and what that wants), which is worked out in the background.
+
+    Raises Pending until it is there, and Refused where it cannot be.
+    """
+    known = SlowResult.objects.filter(shot=shot, digest=digest).first()
+    if known is None or known.state not in (SlowState.DONE, SlowState.FAILED) or not (known.answer or known.problem):
+        start(shot, who, planned.recipe, planned.frame, item, digest, question)
+        known = SlowResult.objects.get(shot=shot, digest=digest)
+    if known.state == SlowState.DONE:
+        answer: dict[str, Any] = known.answer
+        return answer
+    if known.state == SlowState.FAILED:
+        raise Refused(422, **{key: known.problem[key] for key in ("code", "message", "where", "remedy")})
+    raise Pending(item, digest)
+
+
+def start(
+    shot: Shot,
+    who: str,
+    recipe: Recipe,
+    frame: int,
+    item: str,
+    digest: str,
+    question: dict[str, Any] | None = None,
+) -> SlowResult:
     """Begin for a page, unless that very result is on its way or was refused as it stands."""
     with transaction.atomic():
         # One at a time for a shot: who wants what has to be counted right.
@@ -49,7 +80,13 @@ def start(shot: Shot, who: str, recipe: Recipe, frame: int, item: str, digest: s
         if known:
             known.delete()
         result = SlowResult.objects.create(
-            shot=shot, item=item, digest=digest, recipe=recipe.as_json(), frame=frame, wanted_by=[who]
+            shot=shot,
+            item=item,
+            digest=digest,
+            recipe=recipe.as_json(),
+            frame=frame,
+            wanted_by=[who],
+            question=question or {},
         )
     jobs.submit("slow", result.pk)
     return result
@@ -109,6 +146,10 @@ def work(pk: int) -> None:
 
 def _compute(result: SlowResult, cancellation: Cancellation) -> None:
     planned = plan(result.shot, parse_recipe(result.recipe), result.frame)
+    if result.question:
+        answer = QUESTIONS[result.question["kind"]](planned, result.question, cancellation)
+        SlowResult.objects.filter(pk=result.pk).update(answer=answer)
+        return
     node = planned.node(result.item)
     window = node.description.window
     feed = Feed(node, {name: name for name in node.description.channels}, node.description)

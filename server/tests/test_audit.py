@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from server_support import ServerTest, exr_bytes, planes_of
+
+from nexal.analysis.audit import MANY
+from stage import slow
+from stage.models import SlowResult
 
 
 def passes() -> dict[str, np.ndarray]:
@@ -81,6 +86,51 @@ class Passes(PassesTest):
         rows = self.api.post(f"{self.path}/shares", {"recipe": self.recipe(step), "item": "s"}).json()
         wanted = float(np.array([0.2126, 0.7152, 0.0722]) @ np.square([0.5, 0.25, 0.125])) / 2
         self.assertAlmostEqual(rows[0]["light"], wanted, 4)
+
+
+class ManyLayers(PassesTest):
+    def setUp(self) -> None:
+        super().setUp()
+        random = np.random.default_rng(2)
+        planes: dict[str, np.ndarray] = {}
+        full = {name: np.zeros((24, 32), np.float32) for name in "RGB"}
+        for number in range(MANY + 5):
+            for name in "RGB":
+                plane = (random.random((24, 32)) ** 4).astype(np.float16)
+                planes[f"light_{number:02d}.{name}"] = plane
+                if number < 3:
+                    full[name] += plane.astype(np.float32)
+        self.upload("many.exr", exr_bytes(planes | {name: plane.astype(np.float16) for name, plane in full.items()}))
+        self.many = {"nexal": 1, "sources": {"many": {"files": "many.exr"}}}
+
+    def ask(self, **more: Any) -> Any:
+        return self.api.post(f"{self.path}/audit", {"recipe": self.many, "address": "many", "page": "p"} | more)
+
+    def test_they_are_audited_in_the_background_once(self) -> None:
+        with mock.patch("jobs.services.submit") as submitted:
+            for _ in range(2):
+                answer = self.ask()
+                self.assertEqual((answer.status_code, answer.json()["code"]), (202, "pending"))
+                self.assertIn("'audit of many'", answer.json()["where"])
+            self.assertEqual(submitted.call_count, 1)
+        (row,) = self.api.get(f"{self.path}/slow").json()
+        self.assertEqual((row["item"], row["state"]), ("audit of many", "waiting"))
+        slow.work(SlowResult.objects.get().pk)
+        answer = self.ask().json()
+        self.assertEqual([part["layer"] for part in answer["parts"]], ["light_00", "light_01", "light_02"])
+        self.assertEqual(answer["steps"][0]["in"]["passes"], [f"many.light_0{number}" for number in range(3)])
+
+    def test_it_can_be_stopped_and_asked_again(self) -> None:
+        with mock.patch("jobs.services.submit"):
+            self.ask()
+        self.api.send("DELETE", f"{self.path}/slow/audit of many?page=p")
+        self.assertEqual(SlowResult.objects.get().state, "stopped")
+        self.assertEqual(self.ask().json()["explained"], 1)
+
+    def test_a_fault_is_told(self) -> None:
+        answer = self.ask(full="nothing")
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("no colour layer 'nothing'", answer.json()["message"])
 
 
 class Warnings(PassesTest):

@@ -18,6 +18,7 @@ from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed
 from nexal.errors import NexalError, RecipeError, nearest
 from nexal.picture import Description, Window, split_channel
+from nexal.work import Cost, Work, working
 
 WHOLE = "RGB"
 """What the picture without a layer name is called."""
@@ -109,10 +110,30 @@ def audit(
     others with what they consist of; `explained`, the part of the samples within a few roundings; `addresses` of all
     layers by their names;
     `place` (x, y, width, height) of what no pass holds, None where there is none.
-    Raises RecipeError where there is no such layer.
+    Raises RecipeError where there is no such layer. `cancellation` is told how far it is.
     References: Lawson, Hanson, *Solving Least Squares Problems*, 1974 (non-negative least squares).
     """
-    return _Audit(engine, plan, feed, full, cancellation, others).answer()
+    whole = cancellation or Cancellation()
+    with working(_Within(whole)):
+        return _Audit(engine, plan, feed, full, whole, others).answer()
+
+
+def layers_of(feeds: Iterable[Feed]) -> int:
+    """How many colour layers pictures have together; an audit of more than `MANY` takes seconds."""
+    return sum(len(colour_layers(feed.description)) for feed in feeds)
+
+
+class _Within(Work):
+    """A piece of a longer work: given up and bounded with it, without telling how far the whole is."""
+
+    def __init__(self, whole: Work) -> None:
+        self.whole = whole
+
+    def check(self) -> None:
+        self.whole.check()
+
+    def claim(self, cost: Cost) -> None:
+        self.whole.claim(cost)
 
 
 @dataclass(frozen=True)
@@ -140,10 +161,10 @@ class _Audit:
         plan: Plan,
         feed: Feed,
         full: str | None,
-        cancellation: Cancellation | None,
+        work: Work,
         others: Sequence[Feed],
     ) -> None:
-        self.engine, self.plan, self.cancellation = engine, plan, cancellation
+        self.engine, self.plan, self.work = engine, plan, work
         self.known = {layer: _Layer(feed, layer) for layer in colour_layers(feed.description)}
         for other in others:
             for layer in colour_layers(other.description):
@@ -175,7 +196,6 @@ class _Audit:
             region=self.window.scaled(scale),
             channels=known.channels,
             patient=False,
-            cancellation=self.cancellation,
         )
         return np.nan_to_num(np.stack([picture.planes[name] for name in known.channels]), posinf=0, neginf=0)
 
@@ -186,13 +206,16 @@ class _Audit:
         chosen = [random.choice(window.area, min(window.area, POSITIONS), replace=False)]
         count = min(window.area, max(1, min(BRIGHTEST, MOST_BRIGHTEST // len(self.known))))
         small = max(self.scale / 2, SCALES[-1]) if self.scale != 1 else self.scale
-        for layer in self.known:
+        for index, layer in enumerate(self.known):
+            self.work.report(0.2 * index / len(self.known))
             chosen.append(self._bright(layer, count, small))
         flat = np.unique(np.concatenate(chosen))
         rows, columns = np.divmod(flat, window.width)
-        return {
-            layer: self._planes(layer, self.scale)[:, rows, columns].ravel().astype(np.float64) for layer in self.known
-        }
+        found = {}
+        for index, layer in enumerate(self.known):
+            self.work.report(0.2 + 0.3 * index / len(self.known))
+            found[layer] = self._planes(layer, self.scale)[:, rows, columns].ravel().astype(np.float64)
+        return found
 
     def _bright(self, layer: str, count: int, scale: Fraction) -> NDArray[np.int64]:
         """Places of a layer's brightest pixels in the scale of the samples, found at one that may be smaller."""
@@ -227,7 +250,9 @@ class _Audit:
         return [other for other in candidates if other != layer and fitting.get(other)]
 
     def answer(self) -> dict[str, Any]:
+        self.work.report(0.5)
         sums = self._sums()
+        self.work.report(0.6)
         single = [layer for layer in self.layers if layer not in sums and self.samples[layer].any()]
         terms, coefficients, explained = self._fit(self.full, [Term(layer) for layer in single])
         if explained < EXPLAINED:
@@ -310,6 +335,7 @@ class _Audit:
         """Layers that are plain sums of at least two others, or copies of one other or of the full picture."""
         found: dict[str, list[str]] = {}
         for layer in sorted(self.layers, key=lambda name: -float(np.abs(self.samples[name]).sum())):
+            self.work.check()
             own = self.samples[layer]
             if not own.any():
                 continue
@@ -337,7 +363,8 @@ class _Audit:
     ) -> tuple[dict[str, Any], list[int] | None]:
         full = self._planes(self.full).astype(np.float64)
         gap = full.copy()
-        for term, coefficient in zip(terms, coefficients, strict=True):
+        for index, (term, coefficient) in enumerate(zip(terms, coefficients, strict=True)):
+            self.work.report(0.7 + 0.3 * index / len(terms))
             light = self._planes(term.layer).astype(np.float64)
             if term.times:
                 light *= self._planes(term.times)

@@ -608,6 +608,9 @@ export interface paths {
         /**
          * Audit
          * @description Which colour layers of an item, or sources beside it, add up to one of them; without `full`, to which.
+         *
+         *     That of many layers is worked out in the background, and `pending` until it is there: ask again, and follow or stop
+         *     it as the slow work that its place names. Of a viewer's it is the saved recipe.
          */
         post: operations["stage_passes_audit"];
         delete?: never;
@@ -1911,6 +1914,12 @@ export interface components {
              * @default RGB
              */
             full: string | null;
+            /**
+             * Page
+             * @description Name of the asking page: what it wants no more, others may
+             * @default
+             */
+            page: string;
         };
         /** ShareRow */
         ShareRow: {

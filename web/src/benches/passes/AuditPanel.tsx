@@ -1,5 +1,5 @@
 import { useMutation } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 
 import { type Item, problemOf } from "@/api/client";
 import { type Recipe, type Step, insertSteps } from "@/api/recipe";
@@ -36,8 +36,17 @@ export function AuditPanel({ shot, recipe, picture, files, writable, onPut }: Pr
   const full = layers.includes(chosen) ? chosen : (layers[0] ?? "");
   const address = apart ? (full === FOUND ? files[0]! : full) : picture?.name;
   const change = useTools((state) => state.change);
+  const [done, setDone] = useState<number | null>(null);
+  const stopped = useRef(false);
   const audit = useMutation({
-    mutationFn: () => audited(shot, recipe, address!, full === FOUND ? null : apart ? "RGB" : full),
+    mutationFn: () => {
+      stopped.current = false;
+      setDone(null);
+      return audited(shot, recipe, address!, full === FOUND ? null : apart ? "RGB" : full, {
+        told: setDone,
+        stopped: () => stopped.current,
+      });
+    },
   });
   const { reset } = audit;
   useEffect(() => {
@@ -90,8 +99,15 @@ export function AuditPanel({ shot, recipe, picture, files, writable, onPut }: Pr
           </Button>
         </div>
       )}
-      {audit.isPending && <Waiting text="Auditing" />}
-      {audit.isError && <Message problem={problemOf(audit.error)} />}
+      {audit.isPending && (
+        <div className="flex items-center justify-between gap-2">
+          <Waiting text={done === null ? "Auditing" : `Auditing, ${Math.round(done * 100)} %`} />
+          {done !== null && <Button onClick={() => (stopped.current = true)}>Stop</Button>}
+        </div>
+      )}
+      {audit.isError && problemOf(audit.error).code !== "stopped" && (
+        <Message problem={problemOf(audit.error)} />
+      )}
       {answer && (
         <>
           {!answer.claimed && (

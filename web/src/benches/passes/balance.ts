@@ -1,4 +1,4 @@
-import { type Item, api, got } from "@/api/client";
+import { ApiError, type Item, api, got, problemOf } from "@/api/client";
 import {
   type Recipe,
   type Step,
@@ -11,6 +11,7 @@ import {
   restOf,
   sourcesOf,
 } from "@/api/recipe";
+import { ownView } from "@/stage/planes";
 
 /** How one pass goes into the sum; what is left out is as it is. */
 export interface Balance {
@@ -122,14 +123,41 @@ export function renderOf(recipe: Recipe, items: Item[], item: string | null): It
 }
 
 /** What is asked of the server to find which pictures add up to which, or to the layer `full` of one. */
-export async function audited(shot: number, recipe: Recipe, address: string, full: string | null) {
-  return got(
-    api.POST("/api/shots/{shot_id}/audit", {
-      params: { path: { shot_id: shot } },
-      body: { ...drafted(recipe), address, full },
-    }),
-  );
+export async function audited(
+  shot: number,
+  recipe: Recipe,
+  address: string,
+  full: string | null,
+  going: { told?: (done: number) => void; stopped?: () => boolean } = {},
+) {
+  const path = { shot_id: shot };
+  for (;;) {
+    try {
+      return await got(
+        api.POST("/api/shots/{shot_id}/audit", {
+          params: { path },
+          body: { ...drafted(recipe), address, full, page: PAGE },
+        }),
+      );
+    } catch (error) {
+      if (problemOf(error).code !== "pending") throw error;
+      // Many layers are worked out in the background.
+      const step = /'(.+?)'/.exec(problemOf(error).where)?.[1] ?? "";
+      if (going.stopped?.()) {
+        await api.DELETE("/api/shots/{shot_id}/slow/{item}", {
+          params: { path: { ...path, item: step }, query: { page: PAGE } },
+        });
+        throw new ApiError(202, { code: "stopped", message: "was stopped", where: "", remedy: "" });
+      }
+      await new Promise((resolve) => setTimeout(resolve, 400));
+      const rows = await got(api.GET("/api/shots/{shot_id}/slow", { params: { path } }));
+      going.told?.(rows.findLast((row) => row.item === step)?.done ?? 0);
+    }
+  }
 }
+
+/** Tells this page's wishes from those of others. */
+const PAGE = ownView("audit");
 
 /** What a sum can be made of: the layers of a render, else the sources that are a picture each. */
 export function addable(recipe: Recipe, items: Item[], render: Item | undefined): string[] {

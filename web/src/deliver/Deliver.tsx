@@ -194,6 +194,7 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove }: RowPr
         <td className="w-24 p-2">
           <SmallPicture
             planes={planes.data}
+            error={planes.error}
             label={row.name}
             className="h-12 w-[85px] rounded-sm border border-line"
           />

@@ -176,7 +176,12 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
             {item.problem.message.slice(0, 60)}
           </span>
         ) : (
-          <SmallPicture planes={planes.data} label={name} className="h-full w-full !object-cover" />
+          <SmallPicture
+            planes={planes.data}
+            error={planes.error}
+            label={name}
+            className="h-full w-full !object-cover"
+          />
         )}
       </button>
       {item && !item.problem && !item.plane && item.alpha !== "none" && (

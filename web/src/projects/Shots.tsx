@@ -93,6 +93,7 @@ function ShotCard({ shot }: { shot: ShotRow }) {
         {shot.picture && !planes.isError ? (
           <SmallPicture
             planes={planes.data}
+            error={planes.error}
             label={`Shot ${shot.name}`}
             className="aspect-video w-full !object-cover"
           />

@@ -1,17 +1,21 @@
 import { useEffect, useRef, useState } from "react";
 
+import { problemOf } from "@/api/client";
+
 import { paintIn } from "./painter";
 import type { Look, Planes } from "./painting";
 
 interface Props {
   planes: Planes | undefined;
+  /** Why there is none. */
+  error?: unknown;
   look?: Partial<Look>;
   label: string;
   className?: string;
 }
 
-/** Planes as a small picture, the whole display window in view. */
-export function SmallPicture({ planes, look, label, className = "" }: Props) {
+/** Planes as a small picture, the whole display window in view; where it fails to come, the reason stands there. */
+export function SmallPicture({ planes, error, look, label, className = "" }: Props) {
   const canvas = useRef<HTMLCanvasElement>(null);
   const [painted, setPainted] = useState(false);
   const key = JSON.stringify(look ?? {});
@@ -41,6 +45,21 @@ export function SmallPicture({ planes, look, label, className = "" }: Props) {
       gone = true;
     };
   }, [planes, key]);
+  if (error && !planes) {
+    const problem = problemOf(error);
+    return (
+      <span
+        role="img"
+        aria-label={`${label}: ${problem.message}`}
+        title={`${problem.where ? `${problem.where}: ` : ""}${problem.message}${problem.remedy ? `; ${problem.remedy}` : ""}`}
+        className={`flex items-center justify-center overflow-hidden bg-well px-1 text-center text-[11px] leading-tight text-dim ${className}`}
+      >
+        <span className="line-clamp-2">
+          {problem.code === "pending" ? "not computed yet" : problem.message}
+        </span>
+      </span>
+    );
+  }
   return (
     <canvas
       ref={canvas}

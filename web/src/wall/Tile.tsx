@@ -1,6 +1,6 @@
 import type { DragEvent } from "react";
 
-import { ApiError, type ChannelRow, type Item } from "@/api/client";
+import type { ChannelRow, Item } from "@/api/client";
 import { useHistogram, useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
@@ -76,19 +76,12 @@ export function Tile({ shot, item, known, channels, layer, rows, data, own, lit,
       onClick={(event) => onShow(event.shiftKey)}
       className={`block w-[91px] overflow-hidden rounded-sm border text-left ${lit ? "border-lichen" : "border-line hover:border-faint"}`}
     >
-      {planes.isError ? (
-        <span className="flex h-[52px] items-center justify-center bg-well px-1 text-center text-[11px] text-dim">
-          {planes.error instanceof ApiError && planes.error.problem.code === "pending"
-            ? "not computed yet"
-            : "cannot be shown"}
-        </span>
-      ) : (
-        <SmallPicture
-          planes={planes.data}
-          label={together ? `Channels ${address}, ${name}` : `Channel ${address}`}
-          className="h-[52px] w-full"
-        />
-      )}
+      <SmallPicture
+        planes={planes.data}
+        error={planes.error}
+        label={together ? `Channels ${address}, ${name}` : `Channel ${address}`}
+        className="h-[52px] w-full"
+      />
       <span className={`relative block h-3.5 bg-well ${tint}`}>
         {skylines.map((counts, index) => (
           <Skyline

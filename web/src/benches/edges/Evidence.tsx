@@ -125,7 +125,12 @@ function Small({
   const planes = useEvidence(shot, item, item.name, evidence, alpha);
   return (
     <figure>
-      <SmallPicture planes={planes.data} label={caption} className="h-16 w-full border border-line" />
+      <SmallPicture
+        planes={planes.data}
+        error={planes.error}
+        label={caption}
+        className="h-16 w-full border border-line"
+      />
       <figcaption className="mt-0.5 truncate text-[11px] text-faint">{caption}</figcaption>
     </figure>
   );

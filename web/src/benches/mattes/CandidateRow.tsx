@@ -48,6 +48,7 @@ export function CandidateRow({ id, shot, row, draft, digest, lit, onTake }: Prop
     >
       <SmallPicture
         planes={planes.data}
+        error={planes.error}
         look={{ backing: { kind: "none" } }}
         label={row.words}
         className="h-[42px] w-[72px] border border-line"

@@ -63,6 +63,7 @@ function Mode({ shot, recipe, step, items, mode, onChange }: Props & { mode: str
     >
       <SmallPicture
         planes={planes.data}
+        error={planes.error}
         look={{ backing: { kind: "none" } }}
         label={mode}
         className="aspect-video w-full"

@@ -16,6 +16,7 @@ export function PassPicture({
   return (
     <SmallPicture
       planes={planes.data}
+      error={planes.error}
       look={{ backing: { kind: "none" } }}
       label={address}
       className="h-9 w-full border border-line"

@@ -161,11 +161,17 @@ class Files(BrowserTest):
         page.locator('[data-tile="moth.G"]').click(modifiers=["Shift"])
         self.wait_for(lambda: self.step("together")["set"]["to"].get("B") == {"from": "moth.G"})
 
-    def test_a_channel_is_copied_by_key(self) -> None:
+    def test_a_channel_is_copied_by_key_by_name_and_by_drag(self) -> None:
         page = self.open_shot(query="?item=moth")
         page.locator('[data-tile="moth.G"]').click()
         page.keyboard.press("c")
         self.wait_for(lambda: self.step("copy_channel").get("in") == {"from": "moth.G"})
+        self.choose_item(page, "moth")
+        page.locator('[data-tile="moth.B"]').click()
+        self.add_step(page, "copy the channel")
+        self.wait_for(lambda: self.step("copy_channel_2").get("in") == {"from": "moth.B"})
+        page.locator('[data-tile="house.R"]').drag_to(page.locator('[data-cell="comp"]'))
+        self.wait_for(lambda: self.step("copy_channel_3").get("in") == {"from": "house.R"})
 
     def test_a_recipe_that_is_dropped_is_understood(self) -> None:
         page = self.open_shot()
@@ -213,13 +219,13 @@ class Files(BrowserTest):
         dialog.get_by_role("button", name="Render", exact=True).click()
         page.get_by_role("link", name="cut.png").wait_for()
         # The format is remembered for pictures; a duplicate has a name of its own.
-        page.get_by_role("table").get_by_role("button", name="More for cut", exact=True).click()
+        page.get_by_role("button", name="More for the deliverable cut", exact=True).click()
         page.get_by_role("menuitem", name="Duplicate").click()
         self.assertEqual(dialog.get_by_role("combobox", name="Format").inner_text(), "png")
         dialog.get_by_label("File name").fill("cut_again.png")
         dialog.get_by_role("button", name="Render", exact=True).click()
         page.get_by_role("link", name="cut_again.png").wait_for()
-        page.get_by_role("button", name="More for cut_2").click()
+        page.get_by_role("button", name="More for the deliverable cut_2").click()
         page.get_by_role("menuitem", name="Edit").click()
         self.set_choice("Depth", "16 bit")
         dialog.get_by_role("button", name="Render", exact=True).click()

@@ -259,7 +259,8 @@ class Beginnings(BrowserTest):
         page.get_by_text("cut is gone").wait_for()
         page.get_by_role("button", name="Render", exact=True).click()
         page.get_by_role("alert").get_by_text("cut").first.wait_for()
-        page.get_by_role("button", name="Remove", exact=True).click()
+        page.get_by_role("button", name="More for the deliverable cut").click()
+        page.get_by_role("menuitem", name="Remove").click()
         page.get_by_text("Nothing is delivered yet").wait_for()
 
     def test_a_thousand_channels_scroll_and_are_found(self) -> None:

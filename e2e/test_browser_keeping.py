@@ -70,15 +70,21 @@ class Keeping(BrowserTest):
         page.get_by_role("button", name="Try again").wait_for()
         self.shot.refresh_from_db()
         assert self.shot.head
-        theirs = {**self.shot.head.recipe, "steps": self.shot.head.recipe["steps"][:3]}
+        steps = [
+            step | {"set": step["set"] | {"white": 0.7, "black": 0.01}} if step["name"] == "core" else step
+            for step in self.shot.head.recipe["steps"]
+        ]
+        theirs = {**self.shot.head.recipe, "steps": steps[:3]}
         save(self.shot, self.user.pk, self.shot.head.number, parse_recipe(theirs))
         page.unroute("**/revisions")
         page.reload()
         dialog = page.get_by_role("dialog")
         dialog.get_by_text("while your change waited in this browser").wait_for()
-        dialog.get_by_role("button", name="Save mine on top").click()
-        self.wait_for_step("core", white=0.6)
-        self.assertEqual(len(self.recipe()["steps"]), 5)
+        dialog.get_by_text("core: white").wait_for()
+        dialog.get_by_role("button", name="Keep mine there").click()
+        # Mine where both changed one value, theirs where only they did.
+        self.wait_for_step("core", white=0.6, black=0.01)
+        self.assertEqual(len(self.recipe()["steps"]), 3)
 
     def test_leaving_by_a_link_saves_first_or_says_what_is_not_saved(self) -> None:
         page = self.page

@@ -209,7 +209,7 @@ class TwoBrowsers(BrowserTest):
     def test_the_second_save_is_refused_with_a_choice(self) -> None:
         mine, theirs = self.open_shot(query="?item=core"), self.sign_in(self.user)
         self.open_shot(theirs, "?item=core")
-        for keep, number in (("Save mine on top", 4), ("Take revision 5", 5)):
+        for keep, number in (("Keep mine there", 4), ("Take theirs there", 5)):
             theirs.reload()
             theirs.get_by_label("White value", exact=True).wait_for()
             mine.wait_for_timeout(200)

@@ -253,7 +253,7 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove }: RowPr
                 >
                   <button
                     type="button"
-                    aria-label={`More for ${row.name}`}
+                    aria-label={`More for the deliverable ${row.name}`}
                     title="Edit, duplicate, remove"
                     className="text-faint hover:text-text"
                   >

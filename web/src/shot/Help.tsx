@@ -20,7 +20,7 @@ export function Help({ open, onClose }: { open: boolean; onClose: () => void }) 
       />
       <dl className="grid grid-cols-[150px_1fr] gap-y-1.5 text-[12px]">
         {found.map(([keys, what]) => (
-          <div key={keys} className="contents">
+          <div key={`${keys} ${what}`} className="contents">
             <dt>
               <kbd className="font-mono text-lichen">{keys}</kbd>
             </dt>

@@ -142,7 +142,10 @@ class Offers {
 
   backdrops(): string[] {
     const over = this.pictures()[0];
+    const within = over === undefined ? [] : upstream(this.recipe, over);
     const others = this.sources.filter((name) => name !== over).reverse();
+    // What the upper picture was made of is no backdrop of it.
+    others.sort((a, b) => Number(within.includes(a)) - Number(within.includes(b)));
     return [...others, ...(this.chosen ? [this.chosen.name] : [])];
   }
 

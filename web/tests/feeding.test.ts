@@ -122,6 +122,8 @@ describe("ports beside the first", () => {
     expect(add("grade", pulled, "moth", { alone: ["G"] }).in).toEqual({ picture: "moth", matte: "moth.G" });
     expect(add("grade", pulled, "moth").in).toEqual({ picture: "moth" });
     expect(add("stack", pulled, "pull").in).toEqual({ under: "fern", over: "moth", matte: "pull" });
+    const cut = { name: "cut", op: "grade", in: { picture: "fern" } };
+    expect(add("stack", { ...pulled, steps: [pull, cut] }, "cut").in!.under).toBe("moth");
     expect(
       add("stack", { ...pulled, sources: { fern: { files: "f" }, moth: { files: "m" } } }, "pull").in!.under,
     ).toBe("fern");

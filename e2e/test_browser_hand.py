@@ -137,6 +137,22 @@ class Pages(BrowserTest):
             page = self.open_shot(query=f"?bench={bench}&item=core")
             self.assertEqual(page.evaluate(bare), [], bench)
 
+    def test_a_picture_that_fails_says_why_where_it_should_be_also_after_a_reload(self) -> None:
+        problem = {
+            "code": "too_much",
+            "message": "needs 9.9 GB of memory",
+            "where": "'moth'",
+            "remedy": "make it smaller",
+        }
+        page = self.page
+        page.route("**/view", lambda route: route.fulfill(status=413, json=problem))
+        self.open_shot(query="?item=moth")
+        for _ in range(2):
+            page.locator('[data-tile="moth.R"]').get_by_text("needs 9.9 GB").wait_for()
+            page.locator('[data-item="moth"]').get_by_text("needs 9.9 GB").wait_for()
+            page.get_by_label("Stage", exact=True).get_by_text("needs 9.9 GB").wait_for()
+            page.reload()
+
     def test_work_that_takes_long_leaves_no_faults_in_the_console(self) -> None:
         self.expected_console = ()
         page = self.open_shot(query="?item=matte")

@@ -3,7 +3,7 @@
 ./run attack crowd [PEOPLE] [SECONDS]     people drag a setting of a step, each at ten changes a second
 ./run attack slow [IDLE] [TRICKLING]      connections that send nothing, or a byte now and then
 ./run attack gone                         people ask for much and hang up
-./run attack kills [COUNT] [SEED]         server, database or decode worker killed while people save and import
+./run attack kills [COUNT] [SEED]         server, database or decode worker killed while people save, import and render
 ./run attack uploads [COUNT] [SEED]       damaged files imported, followed until each is read or told
 ./run attack asked [COUNT] [SEED]         mutated recipes of the demo's shots on the routes that take one
 """
@@ -36,6 +36,8 @@ from tools.mutating import damaged, mutated  # noqa: E402
 VAR = Path(os.environ.get("NEXAL_VAR", ROOT / "var"))
 USER, PASSWORD = "compositor", "night-conservatory"
 BOUNDARY = "nexal-attack-boundary"
+EXR = b"\x76\x2f\x31\x01"
+"""What every OpenEXR file begins with."""
 
 
 class Refused(OSError):
@@ -275,14 +277,15 @@ def gone(people: int = 12) -> int:
 
 
 def kills(count: int = 200, seed: int = 0) -> int:
-    """What was acknowledged, saves and imports, is there after each kill, and the server is back."""
+    """What was acknowledged, saves, imports and renders, is there after each kill, and the server is back."""
     chance = random.Random(seed)
     client = Client(port())
     shot = client.new_shot("kills")
     victims: Counter[str] = Counter()
     acknowledged, lost, saves, slowest = 1, 0, 0, 0.0
     imported: list[dict[str, Any]] = []
-    imports = gone_imports = 0
+    rendered: list[int] = []
+    imports = gone_imports = renders = gone_renders = 0
     with tempfile.TemporaryDirectory() as place:
         sound = [path for path in sound_files(Path(place)) if path.suffix in (".exr", ".png")]
         contents = [(path.suffix, path.read_bytes()) for path in sound]
@@ -293,7 +296,9 @@ def kills(count: int = 200, seed: int = 0) -> int:
         suffix, content = chance.choice(contents)
         while killed.is_alive():
             try:
-                if part == "worker" or chance.random() < 0.3:
+                if acknowledged > 1 and chance.random() < 0.1:
+                    rendered.append(_render(client, shot, f"d{number}_{saves}_{len(rendered)}"))
+                elif part == "worker" or chance.random() < 0.3:
                     # What was unpacked before would not be unpacked again.
                     unlike = content + chance.randbytes(8)
                     imported.append(client.upload(shot, f"k{number}{suffix}", unlike))
@@ -322,12 +327,40 @@ def kills(count: int = 200, seed: int = 0) -> int:
             imports += len(imported)
             gone_imports += sum(not _read(client, shot, row) for row in imported)
             imported.clear()
+            renders += len(rendered)
+            gone_renders += sum(not _delivered(client, shot, deliverable) for deliverable in rendered)
+            rendered.clear()
             print(
-                f"{number + 1} kills {dict(victims)}: {lost} of {saves} saves and {gone_imports} of {imports} imports "
-                f"lost, back within {slowest:.1f} s",
+                f"{number + 1} kills {dict(victims)}: {lost} of {saves} saves, {gone_imports} of {imports} imports and "
+                f"{gone_renders} of {renders} renders lost, back within {slowest:.1f} s",
                 flush=True,
             )
-    return 1 if lost or gone_imports else 0
+    return 1 if lost or gone_imports or gone_renders else 0
+
+
+def _render(client: Client, shot: int, name: str) -> int:
+    """A deliverable of the saved step, and its render, which was acknowledged."""
+    spec = {"from": "n", "file": f"{name}.exr", "format": "exr"}
+    made = json.loads(client.ask(f"/api/shots/{shot}/deliverables", {"name": name, "spec": spec}))
+    client.ask(f"/api/shots/{shot}/deliverables/{made['id']}/renders", method="POST")
+    return int(made["id"])
+
+
+def _delivered(client: Client, shot: int, deliverable: int, patience: float = 60) -> bool:
+    """Whether a render is done at last, its file whole. The deliverable is deleted."""
+    over = time.monotonic() + patience
+    try:
+        while time.monotonic() < over:
+            rows = client.get(f"/api/shots/{shot}/deliverables")
+            render = next(row["render"] for row in rows if row["id"] == deliverable)
+            if render and render["state"] == "done":
+                content = client.ask(f"/api/shots/{shot}/renders/{render['id']}/file")
+                client.ask(f"/api/shots/{shot}/deliverables/{deliverable}", method="DELETE")
+                return content.startswith(EXR)
+            time.sleep(0.1)
+    except (Refused, StopIteration) as error:
+        print(f"deliverable {deliverable}: {error}")
+    return False
 
 
 def _back(client: Client, shot: int, patience: float = 60) -> int | None:

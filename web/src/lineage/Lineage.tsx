@@ -194,7 +194,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
       )}
       <div className="mt-1 flex items-baseline gap-1 font-narrow text-[12px]">
         <Cut text={name} className="text-text" />
-        <span className="ml-auto min-w-0 shrink-[4] truncate text-[11px] text-faint">
+        <span className="ml-auto min-w-0 shrink-[99] truncate text-[11px] text-faint">
           {off ? "off" : (step?.op.replaceAll("_", " ") ?? "source")}
         </span>
         {writable && (

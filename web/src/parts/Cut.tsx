@@ -1,4 +1,4 @@
-const TAIL = 9;
+const TAIL = 6;
 
 /** A name in the room that there is: cut in the middle, since names often differ at their ends. */
 export function Cut({ text, className = "" }: { text: string; className?: string }) {

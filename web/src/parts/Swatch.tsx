@@ -6,7 +6,7 @@ export function Swatch({ values, encoded, bare }: { values: number[]; encoded: b
     Math.round(255 * (encoded ? Math.min(1, Math.max(0, value)) : encode(value)));
   const [r = 0, g = r, b = r] = values;
   return (
-    <span className="inline-flex items-center gap-1.5">
+    <span className="inline-flex items-center gap-1.5 align-middle">
       <span
         aria-hidden
         className="inline-block h-3.5 w-3.5 rounded-sm border border-line"

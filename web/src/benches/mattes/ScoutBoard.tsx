@@ -151,8 +151,8 @@ export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
             <ul aria-label="Not marked yet" className="space-y-1 px-3 pb-2 leading-snug text-dim">
               {scouted.data.unmarked.map((place) => (
                 <li key={`${place.x} ${place.y}`}>
-                  Nothing is marked that looks like <Swatch values={place.colour} encoded bare />{" "}
-                  {Math.round(place.share * 100)} % of the picture, at {Math.round(place.x)},{" "}
+                  Nothing is marked yet that looks like <Swatch values={place.colour} encoded bare />:{" "}
+                  {Math.round(place.share * 100)} % of the picture, round {Math.round(place.x)},{" "}
                   {Math.round(place.y)}.
                 </li>
               ))}

@@ -78,22 +78,27 @@ export async function got<T>(answer: Promise<{ data?: T }>): Promise<T> {
   return (await answer).data as T;
 }
 
-/** A POST whose answer is not JSON. */
-export async function postForBytes(url: string, body: unknown, signal?: AbortSignal): Promise<Response> {
+/** An answer that is not JSON. Throws ApiError. */
+async function forBytes(url: string, init: RequestInit): Promise<Response> {
   let response: Response;
   try {
-    response = await fetch(url, {
-      method: "POST",
-      headers: { "Content-Type": "application/json", "X-CSRFToken": csrf() },
-      body: JSON.stringify(body),
-      ...(signal ? { signal } : {}),
-    });
+    response = await fetch(url, init);
   } catch {
-    throw new ApiError(0, signal?.aborted ? GIVEN_UP : UNREACHABLE);
+    throw new ApiError(0, init.signal?.aborted ? GIVEN_UP : UNREACHABLE);
   }
   if (!answered(response)) throw await refused(response);
   return response;
 }
+
+export const getForBytes = (url: string) => forBytes(url, {});
+
+export const postForBytes = (url: string, body: unknown, signal?: AbortSignal) =>
+  forBytes(url, {
+    method: "POST",
+    headers: { "Content-Type": "application/json", "X-CSRFToken": csrf() },
+    body: JSON.stringify(body),
+    ...(signal ? { signal } : {}),
+  });
 
 export function problemOf(error: unknown): Problem {
   if (error instanceof ApiError) return error.problem;

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 
-import { type ShotRow, api, got, problemOf } from "@/api/client";
+import { type ShotRow, api, getForBytes, got, problemOf } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
@@ -75,10 +75,9 @@ function ShotCard({ shot }: { shot: ShotRow }) {
   const planes = useQuery({
     queryKey: ["shot-picture", shot.id, shot.revision],
     queryFn: async () => {
-      const response = await fetch(
+      const response = await getForBytes(
         `/api/shots/${shot.id}/revisions/${shot.revision}/view/${shot.picture}?scale=4`,
       );
-      if (!response.ok) throw new Error(`no picture: ${response.status}`);
       return readPlanes(response);
     },
     enabled: shot.picture !== null,
@@ -90,7 +89,7 @@ function ShotCard({ shot }: { shot: ShotRow }) {
         to={`/shots/${shot.id}`}
         className="block overflow-hidden rounded-sm border border-line bg-panel hover:border-faint"
       >
-        {shot.picture && !planes.isError ? (
+        {shot.picture ? (
           <SmallPicture
             planes={planes.data}
             error={planes.error}
@@ -99,7 +98,7 @@ function ShotCard({ shot }: { shot: ShotRow }) {
           />
         ) : (
           <span className="flex aspect-video items-center justify-center bg-well text-[12px] text-dim">
-            {shot.picture ? "cannot be shown; open it to see why" : "no pictures yet"}
+            no pictures yet
           </span>
         )}
         <span className="flex items-baseline justify-between px-3 py-2">

@@ -182,6 +182,7 @@ class Files(BrowserTest):
         page.locator('[data-tile="moth.G"]').click()
         page.keyboard.press("c")
         self.wait_for(lambda: self.step("copy_channel").get("in") == {"from": "moth.G"})
+        page.locator('[data-item="copy_channel"][aria-current="true"]').wait_for()
         self.choose_item(page, "moth")
         page.locator('[data-tile="moth.B"]').click()
         self.add_step(page, "copy the channel")

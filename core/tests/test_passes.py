@@ -12,6 +12,7 @@ from test_scout import command
 
 from nexal.analysis.advice import advise
 from nexal.analysis.audit import WHOLE, audit, beside, colour_layers, steps_of
+from nexal.analysis.sum_checks import check_sum
 from nexal.engine import Engine, Plan
 from nexal.picture import Alpha, Plane
 from nexal.recipe import parse_recipe
@@ -249,6 +250,13 @@ class Audit(CoreTest):
             rows = advise(Engine(threads=2), Plan(recipe, 1, files), "s")
             remedies = [row["remedy"]["replace"]["in"]["passes"] for row in rows if row["code"] == "light_twice"]
             self.assertEqual(remedies, [expected] if expected else [])
+
+    def test_a_sum_of_nothing_has_no_sum_in_it(self) -> None:
+        for ports in ({}, {"passes": []}, {"passes": ["key"]}, {"passes": ["key", "key"]}):
+            step = {"name": "s", "op": "sum_passes", "in": ports}
+            recipe = parse_recipe({"nexal": 1, "sources": {"key": {"files": "k"}}, "steps": [step]})
+            rows = check_sum(Engine(threads=2), Plan(recipe, 1, {"key": MemorySource(pool(1))}), "s")
+            self.assertEqual([row["code"] for row in rows], ["light_twice"] if len(ports.get("passes", [])) > 1 else [])
 
     def test_files_that_do_not_add_up_to_any_are_claimed_by_none(self) -> None:
         answer = self.of_files({"a": MemorySource(pool(1)), "b": MemorySource(pool(2))}, "b")

@@ -45,9 +45,9 @@ LEAST_VARIANCE = 4e-4
 LEAST_PIXELS = 16
 LEAST_WINDOWS = 40
 TILE, MOST_TILES, MOST_WINDOWS = 64, 192, 40_000
-HALVES = 24
+HALVES = 16
 LEAST_RUNS = 12
-MOST_IN_HALF = 8_000
+MOST_IN_HALF = 3_000
 """Random halves that are asked again, into how many runs what was looked at is cut for that, windows of a half."""
 STEP = 2
 """Every second window is looked at, both ways."""

@@ -92,8 +92,10 @@ def _sum_of_others(engine: Engine, plan: Plan, addresses: list[str]) -> tuple[in
     """A pass that others of the sum add up to, such as the full picture, and those others; by the smallest proxy."""
     from scipy.optimize import nnls
 
+    if not 2 < len(addresses) <= MOST_PASSES:
+        return None
     totals = [_means(engine, plan, address) for address in addresses]
-    if len(totals) > MOST_PASSES or len({total.shape for total in totals}) > 1:
+    if len({total.shape for total in totals}) > 1:
         return None
     flat = np.stack([total.ravel() for total in totals]).astype(np.float64)
     for whole in np.argsort(-np.abs(flat).sum(axis=1)):

@@ -347,8 +347,10 @@ def _render(client: Client, shot: int, name: str) -> int:
 
 
 def _delivered(client: Client, shot: int, deliverable: int, patience: float = 60) -> bool:
-    """Whether a render is done at last, its file whole. The deliverable is deleted."""
+    """Whether a render is done at last, its file whole; one that was cut off three times, and told so, is asked for
+    again. The deliverable is deleted."""
     over = time.monotonic() + patience
+    again = f"/api/shots/{shot}/deliverables/{deliverable}/renders"
     try:
         while time.monotonic() < over:
             rows = client.get(f"/api/shots/{shot}/deliverables")
@@ -357,6 +359,8 @@ def _delivered(client: Client, shot: int, deliverable: int, patience: float = 60
                 content = client.ask(f"/api/shots/{shot}/renders/{render['id']}/file")
                 client.ask(f"/api/shots/{shot}/deliverables/{deliverable}", method="DELETE")
                 return content.startswith(EXR)
+            if render and render["state"] == "failed" and render["frames"][0]["error"]["code"] == "given_up":
+                client.ask(again, method="POST")
             time.sleep(0.1)
     except (Refused, StopIteration) as error:
         print(f"deliverable {deliverable}: {error}")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 from typing import Any
+from unittest import mock
 
 import cv2
 import numpy as np
@@ -13,6 +14,7 @@ from hypothesis import strategies as st
 
 from nexal.analysis.advice import advise
 from nexal.engine import Engine, Plan
+from nexal.errors import Cancelled
 from nexal.picture import Plane
 from nexal.recipe import parse_recipe
 
@@ -156,6 +158,24 @@ class EveryRemedyIsTried(CoreTest):
         self.assertEqual(row["remedy"]["kind"], "insert")
         after = taken(plane, told(plane)[0], row, "m")
         self.assertGreater(float(after[95, 120]), 0.9)
+
+    def test_a_source_may_be_called_as_a_remedy_s_step_is(self) -> None:
+        plane = np.clip(truth(np.random.default_rng(1), 3, 0) + haze(np.random.default_rng(2), 0.03, 0.05), 0, 1)
+        sources = {"p": MemorySource({"M": plane}), "clean": MemorySource({"M": plane})}
+        recipe = parse_recipe(
+            {
+                "nexal": 1,
+                "sources": {name: {"files": name} for name in sources},
+                "steps": [{"name": "m", "op": "clamp", "in": {"from": "p.M"}}],
+            }
+        )
+        rows = advise(Engine(threads=2), Plan(recipe, 1, sources), "m")
+        self.assertEqual([row["remedy"]["kind"] for row in rows if row["code"] == "background"], ["insert"])
+
+    def test_a_request_that_was_given_up_ends_with_its_trial(self) -> None:
+        plane = 1 - truth(np.random.default_rng(4), 2, 0)
+        with mock.patch("nexal.analysis.advice.tried", side_effect=Cancelled("gone")), self.assertRaises(Cancelled):
+            told(plane)
 
     def test_names_that_are_taken_and_addresses_in_settings_are_followed(self) -> None:
         from nexal.analysis.trying import tried

@@ -414,6 +414,8 @@ class Warnings(CoreTest):
             {"name": "math", "op": "formula", "in": {"a": "occlusion"}, "set": {"expressions": {"Y": "a * 0.5"}}},
             {"name": "late", "op": "bay", "set": {"layers": [{"from": "as_light"}]}},
             {"name": "later", "op": "bay", "set": {"layers": [{"from": "routed.mask"}]}},
+            {"name": "thick", "op": "grow", "in": {"matte": "occlusion", "picture": "as_alpha"}},
+            {"name": "thickest", "op": "bay", "set": {"layers": [{"from": "thick.A"}]}},
             {"name": "latest", "op": "bay", "set": {"layers": [{"value": 1, "mask": "as_alpha.A"}]}},
             {"name": "counted", "op": "bay", "set": {"layers": [{"from": "math.Y"}]}},
             {"name": "clean", "op": "bay", "set": {"layers": [{"value": 0.3, "mask": "judged"}]}},
@@ -425,7 +427,7 @@ class Warnings(CoreTest):
             recipe = parse_recipe({"nexal": 1, "sources": sources, "steps": steps})
             with Session() as session:
                 plan = Plan(recipe, 1, session.readers(recipe, files, 1, list(files)))
-                for item in ("inner", "outer", "texture", "late", "later", "latest", "counted"):
+                for item in ("inner", "outer", "texture", "late", "later", "latest", "counted", "thickest"):
                     told = {row["code"]: row for row in advise(session.engine, plan, item)}
                     self.assertEqual("encoded_data" in told, bool(expected), f"{item} {colour}")
                     if expected:

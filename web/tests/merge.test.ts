@@ -73,9 +73,11 @@ describe("two people's changes", () => {
       ...base,
       steps: [...stepsOf(base), { name: "turned", op: "invert", in: { from: "soft" } }],
     };
-    expect(merge(base, without, used, "mine").clashes.map((clash) => clash.where)).toEqual([
-      "turned: fed from soft",
-    ]);
+    const clash = { where: "turned: fed from soft", mine: "took it away", theirs: "uses it" };
+    expect(merge(base, without, used, "mine").clashes).toEqual([clash]);
+    // Where the side that uses it is preferred, it is there again, in its place.
+    const back = merge(base, without, used, "theirs");
+    expect([back.clashes, names(back.recipe)]).toEqual([[clash], ["pull", "ends", "soft", "turned"]]);
     expect(merge(base, without, base, "theirs").recipe.steps).toHaveLength(2);
   });
 

@@ -13,7 +13,7 @@ from nexal.analysis.checking import CHECKS, Check, kind_of
 from nexal.analysis.marks import Mark
 from nexal.analysis.trying import tried
 from nexal.engine import Engine, Plan
-from nexal.errors import NexalError
+from nexal.errors import Cancelled, NexalError
 
 
 @cache
@@ -64,6 +64,8 @@ def _helping(
             effect = judge(engine, *after)
             return remedy | {"effect": effect} if effect else None
         told = check.tells(engine, *after, *marks)
+    except Cancelled:
+        raise
     except NexalError:
         return None
     return None if any(other["code"] == row["code"] for other in told) else remedy

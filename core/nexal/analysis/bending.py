@@ -11,11 +11,13 @@ from nexal.operations import find, parse_settings
 from nexal.recipe import Step
 from nexal.session import sources_behind
 
-AS_THEY_ARE = frozenset({"bay", "pack", "logic", "grow", "despeckle", "formula", "arithmetic"})
+AS_THEY_ARE = frozenset({"bay", "pack", "logic", "grow", "despeckle"})
 """Operations that take values as they are, for what is no colour: light that comes in is taken for values. Others
 either keep colour as colour, or judge it as it is seen, which brings back the values of the file."""
+BY_NUMBERS = frozenset({"formula", "arithmetic"})
+"""Operations on numbers as they are, which may keep colour as colour."""
 IN_DOMAIN = frozenset({"cross", "stretch", "threshold"})
-"""Operations that take values as they are where they are set to the domain of the scene."""
+"""Operations that work on numbers as they are where they are set to the domain of the scene."""
 
 
 def bent_sources(plan: Plan, item: str) -> dict[str, str]:
@@ -40,7 +42,12 @@ def bent_sources(plan: Plan, item: str) -> dict[str, str]:
 
 def _taken_as_values(plan: Plan, step: Step) -> list[str]:
     """The addresses whose numbers a step takes for values, whatever they are."""
-    if step.op in AS_THEY_ARE or (step.op in IN_DOMAIN and step.settings.get("domain") == "scene"):
+    if step.op in AS_THEY_ARE:
+        # A picture that gets a grown matte stays a picture.
+        pictures = {port.name for port in find(step.op).ports if port.kind == "picture"}
+        colour = {fed for port, fed in step.inputs.items() if port in pictures and isinstance(fed, str)}
+        return [address for address in laid(step) if address not in colour]
+    if step.op in BY_NUMBERS or (step.op in IN_DOMAIN and step.settings.get("domain") == "scene"):
         return laid(step) if _makes_data(plan, step.name) else []
     if step.op == "attach_alpha":
         return [alpha] if isinstance(alpha := step.inputs.get("alpha"), str) else []

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from nexal.analysis.checking import check
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
-from nexal.kernels.morphology import areas_of
+from nexal.kernels.morphology import areas_of, local_range
 from nexal.kernels.pointmath import encode
 from nexal.operations import find, parse_settings
 from nexal.operations.keying import rgb_names
@@ -62,9 +62,10 @@ def check_helpers(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]
         return [{"code": "changed", "text": f"{told}; {_specks(step, before, float(scale))}", "remedy": None}]
     settings = parse_settings(find("fine_edge"), step.settings)
     assert isinstance(settings, FineEdgeSettings)
-    # The band is found in full resolution; a proxy tells it well enough to be named.
-    band = settings.band if settings.band != "auto" else round(band_of(before, settings) / float(scale))
-    rows: list[dict[str, Any]] = [{"code": "changed", "text": f"{told}; band {band} px", "remedy": None}]
+    # The band is found in full resolution: a proxy does not tell it.
+    known = settings.band != "auto" or scale == 1
+    band = f"{band_of(before, settings)} px" if known else "by the matte's own edge"
+    rows: list[dict[str, Any]] = [{"code": "changed", "text": f"{told}; band {band}", "remedy": None}]
     astray = _astray(engine, plan, step, gap)
     if astray > SHARE:
         text = f"{astray:.0%} of what it changed lies where the picture shows no edge: narrow the band, or take auto"
@@ -97,8 +98,7 @@ def _astray(engine: Engine, plan: Plan, step: Step, gap: Plane) -> float:
         feed, plan, scale=scale, region=region, channels=names, keep_all=True, patient=False
     ).planes
     flat: NDArray[np.bool_] = np.ones(gap.shape, bool)
-    near = np.ones((NEAR, NEAR), np.uint8)
     for name in names:
         shown = cv2.GaussianBlur(np.clip(encode(np.nan_to_num(planes[name], posinf=1, neginf=0)), 0, 1), (0, 0), 1.0)
-        flat &= cv2.dilate(shown, near) - cv2.erode(shown, near) < FLAT
+        flat &= local_range(shown, NEAR) < FLAT
     return float(np.count_nonzero(much & flat) / np.count_nonzero(much))

@@ -17,6 +17,7 @@ from nexal.analysis.marks import Mark, marked
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
+from nexal.kernels.morphology import local_range
 from nexal.kernels.pointmath import encode
 from nexal.operations import find, parse_settings
 from nexal.operations.mattes import StretchSettings
@@ -170,9 +171,7 @@ def check_matte(
 def _no_edge(plane: Plane, grey: NDArray[np.bool_], deep: int) -> NDArray[np.bool_]:
     """Which greys of a core (values above 0.5) are no part of a soft edge, however wide: they are even, or lie lower
     than all that is round them, where an edge falls steadily to the outside."""
-    soft = cv2.GaussianBlur(plane, (0, 0), deep / 3)
-    near = np.ones((deep, deep), np.uint8)
-    found = cv2.dilate(soft, near) - cv2.erode(soft, near) < FLAT
+    found = local_range(cv2.GaussianBlur(plane, (0, 0), deep / 3), deep) < FLAT
     for level in LEVELS:
         below = plane < level
         count, labels = cv2.connectedComponents(below.astype(np.uint8), connectivity=8)
@@ -228,9 +227,7 @@ def _veil(plane: Plane, grey: NDArray[np.bool_], deep: int) -> bool:
     """Whether greys are wide and even, and so meant: most of them are, and lie well between the ends."""
     element = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * deep + 1, 2 * deep + 1))
     wide = cv2.morphologyEx(grey.astype(np.uint8), cv2.MORPH_OPEN, element).astype(bool)
-    soft = cv2.GaussianBlur(plane, (0, 0), deep / 3)
-    near = np.ones((deep, deep), np.uint8)
-    even = cv2.dilate(soft, near) - cv2.erode(soft, near) < EVEN
+    even = local_range(cv2.GaussianBlur(plane, (0, 0), deep / 3), deep) < EVEN
     veil = wide & even & (plane > VEIL[0]) & (plane < VEIL[1])
     return bool(np.count_nonzero(veil) > 0.5 * np.count_nonzero(grey))
 

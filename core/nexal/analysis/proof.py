@@ -110,10 +110,10 @@ def _fed(plan: Plan, feed: Feed, channel: str) -> str | None:
 def _cut_off(engine: Engine, plan: Plan, feed: Feed, channel: str, cancellation: Cancellation | None) -> float:
     """The share of a channel whose values a bay held at 0 or 1, where they are seen in it."""
     fed = _fed(plan, feed, channel)
-    step = plan.recipe.step(fed) if fed else None
-    if fed is None or step is None or not step.on or step.op != "bay":
+    step = plan.recipe.step(split_address(fed)[0]) if fed else None
+    if step is None or not step.on or step.op != "bay":
         return 0.0
-    node = plan.node(fed)
+    node = plan.node(step.name)
     settings, feeds = node.settings, node.feeds or {}
     assert isinstance(settings, BaySettings)
     region = node.description.display

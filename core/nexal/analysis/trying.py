@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from nexal.addresses import split_address
@@ -10,7 +11,37 @@ from nexal.engine import Plan
 from nexal.recipe import parse_recipe
 
 Steps = list[dict[str, Any]]
-_KINDS: dict[str, Callable[[Steps, str, Mapping[str, Any]], str]] = {}
+Apply = Callable[["_Draft", str, Mapping[str, Any]], str]
+_KINDS: dict[str, Apply] = {}
+
+
+@dataclass(frozen=True)
+class _Draft:
+    """A recipe's steps that are being changed, and the names of its sources, which no step may take."""
+
+    steps: Steps
+    sources: frozenset[str]
+
+    def find(self, name: str) -> dict[str, Any]:
+        return self.steps[self.place(name)]
+
+    def place(self, name: str) -> int:
+        """Where a step stands; before all steps for a source."""
+        return next((index for index, step in enumerate(self.steps) if step["name"] == name), -1)
+
+    def add(self, new: Sequence[Mapping[str, Any]], at: int) -> str | None:
+        """Puts new steps in at a place, under names that are free; the name of the last."""
+        taken = {step["name"] for step in self.steps} | self.sources
+        names: dict[str, str] = {}
+        for offset, step in enumerate(new):
+            name, number = step["name"], 2
+            while name in taken:
+                name, number = f"{step['name']}_{number}", number + 1
+            taken.add(name)
+            renamed = readdressed(dict(step), lambda address: _renamed(address, names)) | {"name": name}
+            names[step["name"]] = name
+            self.steps.insert(at + offset, renamed)
+        return names[new[-1]["name"]] if new else None
 
 
 def tried(plan: Plan, item: str, remedy: Mapping[str, Any]) -> tuple[Plan, str] | None:
@@ -23,40 +54,15 @@ def tried(plan: Plan, item: str, remedy: Mapping[str, Any]) -> tuple[Plan, str] 
     if apply is None:
         return None
     data = plan.recipe.as_json()
-    steps: Steps = data.setdefault("steps", [])
-    after = apply(steps, item, remedy)
+    after = apply(_Draft(data.setdefault("steps", []), frozenset(plan.recipe.sources)), item, remedy)
     return Plan(parse_recipe(data), plan.frame, plan.readers, plan.absent), after
 
 
-def _kind(name: str) -> Callable[[Callable[[Steps, str, Mapping[str, Any]], str]], None]:
-    def known(function: Callable[[Steps, str, Mapping[str, Any]], str]) -> None:
+def _kind(name: str) -> Callable[[Apply], None]:
+    def known(function: Apply) -> None:
         _KINDS[name] = function
 
     return known
-
-
-def _find(steps: Steps, name: str) -> dict[str, Any]:
-    return next(step for step in steps if step["name"] == name)
-
-
-def _place(steps: Steps, name: str) -> int:
-    """Where a step stands; before all steps for a source."""
-    return next((index for index, step in enumerate(steps) if step["name"] == name), -1)
-
-
-def _added(steps: Steps, new: Sequence[Mapping[str, Any]], at: int) -> str | None:
-    """New steps put in at a place, under names that are free; the name of the last."""
-    taken = {step["name"] for step in steps}
-    names: dict[str, str] = {}
-    for offset, step in enumerate(new):
-        name, number = step["name"], 2
-        while name in taken:
-            name, number = f"{step['name']}_{number}", number + 1
-        taken.add(name)
-        renamed = readdressed(dict(step), lambda address: _renamed(address, names)) | {"name": name}
-        names[step["name"]] = name
-        steps.insert(at + offset, renamed)
-    return names[new[-1]["name"]] if new else None
 
 
 def _renamed(address: str, names: Mapping[str, str]) -> str:
@@ -79,42 +85,42 @@ def readdressed(value: Any, change: Callable[[str], str], key: str = "") -> Any:
 
 
 @_kind("insert")
-def _insert(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
-    return _added(steps, remedy["steps"], _place(steps, item) + 1) or item
+def _insert(draft: _Draft, item: str, remedy: Mapping[str, Any]) -> str:
+    return draft.add(remedy["steps"], draft.place(item) + 1) or item
 
 
 @_kind("replace")
-def _replace(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
-    _find(steps, item).update(remedy["replace"])
+def _replace(draft: _Draft, item: str, remedy: Mapping[str, Any]) -> str:
+    draft.find(item).update(remedy["replace"])
     return item
 
 
 @_kind("change")
-def _change(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
+def _change(draft: _Draft, item: str, remedy: Mapping[str, Any]) -> str:
     for name, change in remedy["change"].items():
-        _find(steps, name).update(change)
+        draft.find(name).update(change)
     return item
 
 
 @_kind("feed")
-def _feed(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
+def _feed(draft: _Draft, item: str, remedy: Mapping[str, Any]) -> str:
     feed = remedy["feed"]
-    last = _added(steps, remedy.get("steps", []), _place(steps, item))
-    step = _find(steps, item)
+    last = draft.add(remedy.get("steps", []), draft.place(item))
+    step = draft.find(item)
     step["in"] = dict(step.get("in", {})) | {feed["port"]: last or feed["address"]}
     return item
 
 
 @_kind("instead")
-def _instead(steps: Steps, item: str, remedy: Mapping[str, Any]) -> str:
+def _instead(draft: _Draft, item: str, remedy: Mapping[str, Any]) -> str:
     old, within = remedy["instead"], remedy.get("within", item)
-    last = _added(steps, remedy["steps"], _place(steps, within))
+    last = draft.add(remedy["steps"], draft.place(within))
 
     def change(address: str) -> str:
         if address == old:
             return str(last)
         return f"{last}{address[len(old) :]}" if split_address(address)[0] == old else address
 
-    place = _place(steps, within)
-    steps[place] = readdressed(steps[place], change)
+    place = draft.place(within)
+    draft.steps[place] = readdressed(draft.steps[place], change)
     return item

@@ -92,6 +92,13 @@ def small_areas(mask: np.ndarray, limit: float) -> np.ndarray:
     return small[labels]
 
 
+def local_range(plane: Plane, size: int) -> Plane:
+    """Largest less smallest value within a square of `size` pixels round each pixel: H x W."""
+    near = np.ones((size, size), np.uint8)
+    found: Plane = cv2.dilate(plane, near) - cv2.erode(plane, near)
+    return found
+
+
 def areas_of(mask: np.ndarray) -> np.ndarray:
     """Pixels of each connected area (8-way) of a boolean mask H x W."""
     _, _, statistics, _ = cv2.connectedComponentsWithStats(mask.astype(np.uint8), connectivity=8)

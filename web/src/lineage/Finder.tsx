@@ -1,5 +1,5 @@
 import { Dialog } from "radix-ui";
-import { useMemo, useState } from "react";
+import { useMemo, useRef, useState } from "react";
 
 import type { OperationRow } from "@/api/client";
 
@@ -31,6 +31,7 @@ function rank(operation: OperationRow, words: string[], meant: string[]): number
 export function Finder({ open, operations, after, onClose, onTake }: Props) {
   const [text, setText] = useState("");
   const [at, setAt] = useState(0);
+  const taken = useRef(false);
   const found = useMemo(() => {
     const words = text.toLowerCase().split(/\s+/).filter(Boolean);
     const meant = meantBy(words.join(" "));
@@ -43,6 +44,7 @@ export function Finder({ open, operations, after, onClose, onTake }: Props) {
   const way = wayTo(text);
   const take = (operation: OperationRow | undefined) => {
     if (!operation) return;
+    taken.current = true;
     setText("");
     setAt(0);
     onTake(operation);
@@ -58,7 +60,11 @@ export function Finder({ open, operations, after, onClose, onTake }: Props) {
         <Dialog.Overlay className="fixed inset-0 z-40 bg-black/50" />
         <Dialog.Content
           aria-describedby={undefined}
-          onCloseAutoFocus={(event) => event.preventDefault()}
+          onCloseAutoFocus={(event) => {
+            // What was added has the focus; given up, it goes back to where it was.
+            if (taken.current) event.preventDefault();
+            taken.current = false;
+          }}
           className="fixed bottom-32 left-1/2 z-50 w-[520px] max-w-[94vw] -translate-x-1/2 rounded-sm border border-line bg-panel"
         >
           <Dialog.Title className="sr-only">Add a step</Dialog.Title>

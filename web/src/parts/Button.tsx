@@ -23,7 +23,8 @@ export function Button({ lit, main, quiet, className = "", type = "button", titl
       type={type}
       aria-pressed={lit}
       data-main={main || undefined}
-      title={title ?? rest["aria-label"] ?? tipOf(rest.children)}
+      // What stands in a tooltip of its own needs no second one.
+      title={title ?? ("data-state" in rest ? undefined : (rest["aria-label"] ?? tipOf(rest.children)))}
       className={`inline-flex h-6 shrink-0 items-center justify-center gap-1 whitespace-nowrap rounded-sm border px-2 text-[12px] disabled:pointer-events-none disabled:opacity-40 ${look} ${className}`}
       {...rest}
     />

@@ -2,21 +2,13 @@ import type { ReactNode } from "react";
 
 /** What buttons do whose word alone does not say it, and their keys. */
 const TIPS: Record<string, string> = {
-  Undo: "Take the last change back (Ctrl Z)",
-  Redo: "Make again what was taken back (Ctrl Shift Z)",
   "Keys ?": "Keys and gestures (?)",
   More: "Recipe, brightness, sign out",
   "Turn round": "Invert the step in focus (N)",
   "Turn off": "Leave the step out for now (O)",
   "Turn on": "Take the step in again (O)",
-  Pin: "Keep this view to compare (P)",
-  Two: "Two panes side by side",
-  Four: "Over black, white, grey and an own backdrop",
-  Split: "Split against the pin (H)",
-  Blink: "The view and the pin in turns (J)",
-  Difference: "Difference from the pin (D)",
-  Touch: "Paint white or black over a matte (T)",
-  Draw: "Draw a closed curve on the picture",
+  "Touch up": "Paint white or black over a matte (T)",
+  "Draw shapes": "Draw a closed curve on the picture",
   clear: "Take all marks of this picture away",
   mute: "Leave this pass out of the sum",
   solo: "Only this pass, and others that are solo",

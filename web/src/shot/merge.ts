@@ -159,13 +159,39 @@ export function merge(base: Recipe, given: Recipe, theirs: Recipe, prefer: Side)
     steps: order.map((name) => steps.get(name)!),
     ...(Object.keys(outputs).length ? { outputs } : {}),
   };
-  return { recipe: sorted(recipe, clashes, base), clashes };
+  return { recipe: sorted(restored(recipe, base, mine, theirs, prefer, clashes)), clashes };
 }
 
-/** The recipe with every step behind what feeds it; one whose input the other side took away is told as a clash. */
-function sorted(recipe: Recipe, clashes: Clash[], base: Recipe): Recipe {
+/**
+ * The recipe with what one side took away and the other side's change names: told as a clash, and there again where the
+ * preferred side has it.
+ */
+function restored(
+  recipe: Recipe,
+  base: Recipe,
+  mine: Recipe,
+  theirs: Recipe,
+  prefer: Side,
+  clashes: Clash[],
+): Recipe {
   const known = new Set(itemsOf(recipe));
-  const before = new Set(itemsOf(base));
+  const preferred = prefer === "mine" ? mine : theirs;
+  const back: Step[] = [];
+  for (const step of stepsOf(recipe))
+    for (const address of addressesOf(step)) {
+      const item = itemOf(address);
+      if (known.has(item) || !itemsOf(base).includes(item)) continue;
+      const told = (side: Recipe) => (itemsOf(side).includes(item) ? "uses it" : "took it away");
+      clashes.push({ where: `${step.name}: fed from ${item}`, mine: told(mine), theirs: told(theirs) });
+      const gone = stepsOf(preferred).find((other) => other.name === item);
+      if (gone && !back.includes(gone)) back.push(gone);
+    }
+  return { ...recipe, steps: [...back, ...stepsOf(recipe)] };
+}
+
+/** The recipe with every step behind what feeds it. */
+function sorted(recipe: Recipe): Recipe {
+  const known = new Set(itemsOf(recipe));
   const done = new Set(Object.keys(sourcesOf(recipe)));
   const left = [...stepsOf(recipe)];
   const result: Step[] = [];
@@ -177,15 +203,5 @@ function sorted(recipe: Recipe, clashes: Clash[], base: Recipe): Recipe {
     result.push(step!);
     done.add(step!.name);
   }
-  for (const step of result)
-    for (const address of addressesOf(step)) {
-      const item = itemOf(address);
-      if (!known.has(item) && before.has(item))
-        clashes.push({
-          where: `${step.name}: fed from ${item}`,
-          mine: "one uses it",
-          theirs: "one took it away",
-        });
-    }
   return { ...recipe, steps: result };
 }

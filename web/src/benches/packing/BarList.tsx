@@ -94,7 +94,7 @@ export function BarList({ items, step, operations, others, writable, adding }: P
           <AddressField
             bare
             label={`Lay a value into ${step.name} by a mask`}
-            empty={`+ ${100 * firstValue(base)} % by a mask`}
+            empty={`+ ${100 * firstValue(base)} % mask`}
             kind="plane"
             value={undefined}
             items={usable}

@@ -42,7 +42,10 @@ class Shot(models.Model):
     last_frame = models.IntegerField(default=1)
     head = models.ForeignKey("recipes.Revision", null=True, on_delete=models.PROTECT, related_name="+")
     marks = models.JSONField(default=list)
-    """Dabs on the picture that tell subject and background apart: dicts of `side`, `x`, `y`, `radius`."""
+    """Dabs on the picture that tell subject and background apart: dicts of `side`, `x`, `y`, `radius`, `on`."""
+    marks_page = models.CharField(max_length=40, blank=True, default="")
+    marks_turn = models.BigIntegerField(default=0)
+    """Which page sent the marks, and as its how manieth."""
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

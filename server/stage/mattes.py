@@ -2,6 +2,7 @@
 
 from typing import Any
 
+from django.db.models import Q
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
@@ -16,7 +17,7 @@ from projects.access import get_shot, may_write
 from projects.models import Shot
 from stage import slow as slow_steps
 from stage.models import SlowResult
-from stage.requests import Ask, Marks, StepAsk, plan_of, sides
+from stage.requests import Ask, Marks, NewMarks, StepAsk, plan_of, sides
 from stage.services import engine
 from stage.superseding import newest
 
@@ -86,10 +87,14 @@ class SlowRow(Schema):
 
 
 @router.put("/shots/{shot_id}/marks", response=Marks)
-def keep_marks(request: HttpRequest, shot_id: int, new: Marks) -> Marks:
-    """Keep the marks with the shot. They are no part of its recipe."""
+def keep_marks(request: HttpRequest, shot_id: int, new: NewMarks) -> Marks:
+    """Keep the marks with the shot. They are no part of its recipe. What comes later than what the same page sent
+    after it changes nothing."""
     shot = get_shot(request, shot_id, write=True)
-    Shot.objects.filter(pk=shot.pk).update(marks=[mark.dict() for mark in new.marks])
+    overtaken = Q(marks_page=new.page, marks_turn__gte=new.turn) if new.page else Q(pk__in=[])
+    Shot.objects.filter(pk=shot.pk).exclude(overtaken).update(
+        marks=[mark.dict() for mark in new.marks], marks_page=new.page, marks_turn=new.turn
+    )
     return new
 
 

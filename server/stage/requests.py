@@ -37,6 +37,13 @@ class Marks(Schema):
     marks: list[MarkRow] = Field([], max_length=MAX_MARKS)
 
 
+class NewMarks(Marks):
+    """Marks to be kept, and which in the row of one page's they are: what is overtaken on its way is left."""
+
+    page: str = Field("", max_length=40)
+    turn: int = Field(0, ge=0)
+
+
 class Ask(Schema):
     """An item of a recipe at a frame. Without a recipe, the shot's head is meant."""
 

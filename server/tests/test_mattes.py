@@ -41,6 +41,17 @@ class Marks(MattesTest):
         self.api.send("PUT", f"{self.path}/marks", {"marks": []})
         self.assertEqual(self.api.get(self.path).json()["marks"], [])
 
+    def test_marks_that_a_page_sent_before_but_that_come_later_change_nothing(self) -> None:
+        def keep(marks: list[dict], page: str, turn: int) -> None:
+            answer = self.api.send("PUT", f"{self.path}/marks", {"marks": marks, "page": page, "turn": turn})
+            self.assertEqual(answer.status_code, 200)
+
+        keep(MARKS, "one", 2)
+        keep(MARKS[:1], "one", 1)
+        self.assertEqual(self.api.get(self.path).json()["marks"], MARKS)
+        keep(MARKS[:1], "another", 1)
+        self.assertEqual(self.api.get(self.path).json()["marks"], MARKS[:1])
+
     def test_marks_that_make_no_sense_are_refused_and_nothing_is_lost(self) -> None:
         self.api.send("PUT", f"{self.path}/marks", {"marks": MARKS})
         for mark in (

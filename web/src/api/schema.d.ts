@@ -500,7 +500,8 @@ export interface paths {
         get?: never;
         /**
          * Keep Marks
-         * @description Keep the marks with the shot. They are no part of its recipe.
+         * @description Keep the marks with the shot. They are no part of its recipe. What comes later than what the same page sent
+         *     after it changes nothing.
          */
         put: operations["stage_mattes_keep_marks"];
         post?: never;
@@ -1685,6 +1686,27 @@ export interface components {
              * @default []
              */
             marks: components["schemas"]["MarkRow"][];
+        };
+        /**
+         * NewMarks
+         * @description Marks to be kept, and which in the row of one page's they are: what is overtaken on its way is left.
+         */
+        NewMarks: {
+            /**
+             * Marks
+             * @default []
+             */
+            marks: components["schemas"]["MarkRow"][];
+            /**
+             * Page
+             * @default
+             */
+            page: string;
+            /**
+             * Turn
+             * @default 0
+             */
+            turn: number;
         };
         /** Posts */
         Posts: {
@@ -3050,7 +3072,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Marks"];
+                "application/json": components["schemas"]["NewMarks"];
             };
         };
         responses: {

@@ -52,6 +52,11 @@ interface MarkState {
 
 const STILL = 300;
 
+// Two that are on their way at once may arrive in either order: the server takes a page's in the order of their turns.
+const PAGE = Math.random().toString(36).slice(2);
+let turn = 0;
+const sent = (marks: Mark[]) => ({ marks, page: PAGE, turn: ++turn });
+
 let waiting: { shot: number; marks: Mark[]; timer: ReturnType<typeof setTimeout> } | null = null;
 
 /** The marks of subject and background, kept with the shot and not in its recipe. */
@@ -61,7 +66,7 @@ export const useMarks = create<MarkState>((set, get) => {
     const { shot, marks, timer } = waiting;
     clearTimeout(timer);
     waiting = null;
-    got(api.PUT("/api/shots/{shot_id}/marks", { params: { path: { shot_id: shot } }, body: { marks } }))
+    got(api.PUT("/api/shots/{shot_id}/marks", { params: { path: { shot_id: shot } }, body: sent(marks) }))
       .then(() => get().shot === shot && set({ problem: null }))
       .catch((error: unknown) => get().shot === shot && set({ problem: problemOf(error) }));
   }
@@ -88,7 +93,7 @@ window.addEventListener("pagehide", () => {
     method: "PUT",
     keepalive: true,
     headers: { "Content-Type": "application/json", "X-CSRFToken": csrf() },
-    body: JSON.stringify({ marks: waiting.marks }),
+    body: JSON.stringify(sent(waiting.marks)),
   });
 });
 

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import itertools
 import json
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
@@ -15,7 +14,6 @@ from nexal.addresses import ITEM_NAME, split_address
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
 from nexal.faults import faults_of, worded
 
-Interpolation = Literal["linear", "smooth", "hold"]
 RoleName = Literal[
     "colour",
     "light",
@@ -31,6 +29,10 @@ RoleName = Literal[
     "ink",
     "unknown",
 ]
+Beyond = Literal["hold", "loop", "black", "error"]
+Missing = Literal["hold", "black", "error"]
+MOST_FRAME = 10_000_000
+FrameNumber = Annotated[int, Field(ge=-MOST_FRAME, le=MOST_FRAME)]
 Ports = dict[str, str | list[str]]
 FILE_WORDS = ("shot", "layout", "name")
 """What may stand in braces in the file name of an output: the shot (or the recipe's file), the layout that a texture
@@ -59,11 +61,27 @@ class SourceSpec(Strict):
     non_finite: Literal["keep", "zero"] = "keep"
     roles: dict[str, RoleName] = Field(default_factory=dict)
     """What layers are, by name, where the guess from their names is wrong; the picture itself is the layer ``."""
+    offset: FrameNumber = 0
+    """Frames by which it is moved later."""
+    first: FrameNumber | None = None
+    last: FrameNumber | None = None
+    """The numbers of its files that it begins and ends with; all that there are, where none are given."""
+    before: Beyond = "hold"
+    after: Beyond = "hold"
+    """What stands before its first and after its last frame."""
+    missing: Missing = "hold"
+    """What stands for a number between them that is not there; `hold` the nearest earlier."""
 
     @field_validator("files")
     @classmethod
     def _fits(cls, value: str) -> str:
         return fitting_file(value)
+
+    @model_validator(mode="after")
+    def _in_order(self) -> SourceSpec:
+        if self.first is not None and self.last is not None and self.first > self.last:
+            raise ValueError(f"it would begin at {self.first} and end at {self.last}: its first is after its last")
+        return self
 
     @property
     def numbered(self) -> bool:
@@ -177,6 +195,15 @@ def is_numbered(files: str) -> bool:
     return bool(_NUMBER.search(Path(files).name))
 
 
+def numbers_in(pattern: str, names: Iterable[str]) -> tuple[int, ...]:
+    """The numbers, in order, of those file names that a pattern stands for."""
+    parts = [re.escape(part) for part in re.split(_NUMBER.pattern.replace("(", "(?:"), pattern)]
+    listed = set(names)
+    matcher = re.compile(r"(-?\d{1,10})".join(parts))
+    found = {int(match[1]) for name in listed if (match := matcher.fullmatch(name))}
+    return tuple(sorted(number for number in found if numbered_file(pattern, number) in listed))
+
+
 def fitting_file(files: str) -> str:
     """A file name or pattern that can be one on a disk. Raises ValueError for what is too long, before it is made."""
     if any(_padding(found) > MOST_PADDING for found in _NUMBER.finditer(files)):
@@ -267,46 +294,6 @@ def parse_output(spec: Mapping[str, Any], where: str) -> Output:
         return Output.model_validate(spec)
     except ValidationError as error:
         raise from_validation(error, Output, spec, where) from None
-
-
-def value_at(keys: list[Any], frame: float) -> float:
-    """Value of `[[frame, value, interpolation], ...]` at a frame; held before the first and after the last key.
-
-    `interpolation` tells how a key goes over into the next: linear, smooth (3t^2 - 2t^3) or hold.
-    """
-    ordered = sorted(keys, key=lambda key: key[0])
-    if frame <= ordered[0][0]:
-        return float(ordered[0][1])
-    for here, following in itertools.pairwise(ordered):
-        if frame < following[0]:
-            t = (frame - here[0]) / (following[0] - here[0])
-            kind = here[2] if len(here) > 2 else "linear"
-            t = {"hold": 0.0, "smooth": t * t * (3 - 2 * t)}.get(kind, t)
-            return float(here[1] + (following[1] - here[1]) * t)
-    return float(ordered[-1][1])
-
-
-class Keys(Strict):
-    """A number that changes over time."""
-
-    keys: list[tuple[float, float] | tuple[float, float, Interpolation]] = Field(min_length=1)
-
-    def at(self, frame: float) -> float:
-        return value_at([list(key) for key in self.keys], frame)
-
-
-def settings_at(settings: dict[str, Any], frame: float) -> dict[str, Any]:
-    """The settings of a step with every keyed number replaced by its value at `frame`."""
-    result = {}
-    for name, value in settings.items():
-        if isinstance(value, dict) and set(value) == {"keys"}:
-            try:
-                result[name] = Keys.model_validate(value).at(frame)
-            except ValidationError as error:
-                raise from_validation(error, Keys, value, f"setting '{name}'") from None
-        else:
-            result[name] = value
-    return result
 
 
 def check_above(recipe: Recipe, step: Step, addresses: list[str]) -> None:

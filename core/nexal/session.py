@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import shutil
 import tempfile
 from collections.abc import Callable, Iterable, Mapping
@@ -20,12 +19,13 @@ from nexal.errors import FormatError, NexalError, RecipeError, SourceError
 from nexal.formats.channel_files import split
 from nexal.formats.decoded import untagged
 from nexal.formats.locks import acquire
-from nexal.formats.reading import StoredSource
+from nexal.formats.reading import BlackSource, StoredSource
 from nexal.formats.store import Library, fingerprint
 from nexal.formats.targets import Target, target_of, written_window
 from nexal.formats.writing import provenance, write
 from nexal.picture import Alpha, Picture, Window
-from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, worded_file
+from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, numbers_in, worded_file
+from nexal.timing import choose, range_of
 
 SESSION_PREFIX, ALIVE = "nexal-session-", "alive"
 
@@ -56,6 +56,8 @@ class Session:
         self._alive = acquire(Path(self._folder.name) / ALIVE)
         self._library = Library(Path(self._folder.name))
         self._fingerprints: dict[Path, str] = {}
+        self._numbers: dict[str, tuple[int, ...]] = {}
+        self._told: set[tuple[str, str]] = set()
 
     def __enter__(self) -> Session:
         return self
@@ -67,7 +69,7 @@ class Session:
             os.close(self._alive)
             self._alive = None
 
-    def open(self, path: Path, spec: SourceSpec | None = None) -> StoredSource:
+    def open(self, path: Path, spec: SourceSpec | None = None, number: int | None = None) -> StoredSource:
         """A picture file as a source. Raises SourceError or FormatError, placed at the file."""
         if not path.is_file():
             raise SourceError("there is no such file", where=str(path), remedy="check the path")
@@ -79,17 +81,29 @@ class Session:
             for warning in stored.header["warnings"]:
                 self.warn(f"{path.name}: {warning}")
         digest = self._fingerprints[path]
-        return StoredSource(self._library.use(digest), spec or SourceSpec(), digest)
+        return StoredSource(self._library.use(digest), spec or SourceSpec(), digest, number)
 
     def readers(self, recipe: Recipe, files: Mapping[str, str], frame: int, needed: Iterable[str]) -> dict[str, Reader]:
         """A reader for each needed source at a frame; `files` holds the path or pattern of each."""
         result: dict[str, Reader] = {}
         for name in needed:
             try:
-                result[name] = self.open(Path(numbered_file(files[name], frame)), recipe.sources[name])
+                result[name] = self._reader(name, files[name], recipe.sources[name], frame)
             except NexalError as error:
                 raise error.at(f"source '{name}'") from None
         return result
+
+    def _reader(self, name: str, files: str, spec: SourceSpec, frame: int) -> Reader:
+        if not is_numbered(files):
+            return self.open(Path(files), spec)
+        if files not in self._numbers:
+            self._numbers[files] = numbers_of(files)
+        choice = choose(self._numbers[files], spec, frame)
+        if choice.told and (name, choice.told) not in self._told:
+            self._told.add((name, choice.told))
+            self.warn(f"source '{name}': {choice.told}")
+        reader = self.open(Path(numbered_file(files, choice.number)), spec, choice.number)
+        return BlackSource(reader) if choice.black else reader
 
 
 def source_files(recipe: Recipe, folder: Path, given: Mapping[str, str]) -> dict[str, str]:
@@ -109,26 +123,35 @@ def source_files(recipe: Recipe, folder: Path, given: Mapping[str, str]) -> dict
     return files
 
 
-def frames_of(files: Mapping[str, str]) -> list[int]:
-    """Frames found on disk for the numbered sources: those that all of them have; [1] where none is numbered."""
-    common: set[int] | None = None
+def numbers_of(pattern: str) -> tuple[int, ...]:
+    """The numbers of the files on disk that a pattern stands for, in order. Raises SourceError where there are none."""
+    path = Path(pattern)
+    found = numbers_in(path.name, (entry.name for entry in path.parent.iterdir())) if path.parent.is_dir() else ()
+    if not found:
+        raise SourceError("there is no frame of it", remedy=f"check '{pattern}'")
+    return found
+
+
+def frames_of(files: Mapping[str, str], specs: Mapping[str, SourceSpec]) -> list[int]:
+    """The frames of a recipe: those that lie in the range of all of its numbered sources; [1] where none is numbered.
+
+    Numbers that are not there between a source's first and last count: the source says what stands for them.
+    """
+    begin, end = None, None
     for name, pattern in files.items():
         if not is_numbered(pattern):
             continue
-        path = Path(pattern)
-        # Numbers at least as long as the pattern's are frames of it.
-        text = re.sub(r"%0?\\?\d*d|#+", r"(-?\\d+)", re.escape(path.name).replace(r"\#", "#").replace(r"\%", "%"))
-        matcher = re.compile(text + "$")
-        listed = path.parent.iterdir() if path.parent.is_dir() else ()
-        found = {int(match[1]) for entry in listed if (match := matcher.match(entry.name))}
-        if not found:
-            raise SourceError("there is no frame of it", where=f"source '{name}'", remedy=f"check '{pattern}'")
-        common = found if common is None else common & found
-    if common is None:
+        try:
+            first, last = range_of(numbers_of(pattern), specs[name])
+        except NexalError as error:
+            raise error.at(f"source '{name}'") from None
+        begin = first if begin is None else max(begin, first)
+        end = last if end is None else min(end, last)
+    if begin is None or end is None:
         return [1]
-    if not common:
+    if begin > end:
         raise SourceError("the numbered sources have no frame in common", where="sources", remedy="check their numbers")
-    return sorted(common)
+    return list(range(begin, end + 1))
 
 
 def items_behind(recipe: Recipe, addresses: Iterable[str]) -> list[str]:

@@ -252,8 +252,13 @@ class CommandLine(CoreTest):
         self.assertEqual(len(out.split()), 2)
         _, err = self.call("run", self.recipe, "--out", self.place, "--only", "still", code=2)
         self.assertIn("output 'still', 'file'", err)
+        out, err = self.call("run", self.recipe, "--out", self.place / "q", "--only", "o", "--frames", "6-7")
+        self.assertEqual(len(out.split()), 2)
+        self.assertIn("source 's': after its range, frames 1 to 3, 3 is held", err)
+        recipe["sources"]["s"]["after"] = "error"
+        self.recipe.write_text(json.dumps(recipe))
         _, err = self.call("run", self.recipe, "--out", self.place, "--only", "o", "--frames", "7", code=2)
-        self.assertIn("source 's'", err)
+        self.assertIn("source 's': there is nothing at frame 7", err)
 
     def test_info(self) -> None:
         out, _ = self.call("info", self.place / "moth.exr", "--json")

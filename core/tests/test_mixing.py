@@ -256,6 +256,7 @@ class NoRim(CoreTest):
             {"x": 3.3, "rotate": 33, "scale": 0.6},
             {"scale": 2.7, "filter": "linear"},
             {"scale": 0.31, "filter": "nearest"},
+            {"movement": {"from": 1, "matrices": {"1": [0.9, 0.1, 3, -0.1, 0.8, 9, 0.002, 0.001, 1]}}},
         ],
         "edge_melt": [{"width": 8, "radius": 3}],
         "resize": [{"width": 50, "height": 70}, {"width": 200, "height": 31, "filter": "lanczos"}],

@@ -10,7 +10,7 @@ from core_support import CoreTest, MemorySource, rgb, rgba, run
 from nexal.addresses import select, split_address
 from nexal.errors import NexalError
 from nexal.picture import Window
-from nexal.recipe import load_recipe, numbered_file, parse_recipe, worded_file
+from nexal.recipe import SourceSpec, load_recipe, numbered_file, numbers_in, parse_recipe, worded_file
 from nexal.session import frames_of
 
 
@@ -135,10 +135,22 @@ class Numbered(CoreTest):
         for number in (2, 3, 4, 5):
             (folder / f"b_{number:03d}.png").touch()
         files = {"a": str(folder / "a.%04d.exr"), "b": str(folder / "b_###.png"), "still": "c.png"}
-        self.assertEqual(frames_of(files), [2, 3, 5])
-        self.assertEqual(frames_of({"still": "c.png"}), [1])
+        specs = {name: SourceSpec() for name in files}
+        self.assertEqual(frames_of(files, specs), [2, 3, 4, 5])
+        moved = specs | {"b": SourceSpec(offset=2), "a": SourceSpec(last=4)}
+        self.assertEqual(frames_of(files, moved), [4])
+        self.assertEqual(frames_of({"still": "c.png"}, specs), [1])
+        for own in ({"a": SourceSpec(last=1)}, {"a": SourceSpec(first=4, last=4)}, {"b": SourceSpec(offset=9)}):
+            with self.subTest(own), self.assertRaises(NexalError):
+                frames_of(files, specs | own)
         with self.assertRaises(NexalError):
-            frames_of({"a": str(folder / "none.%04d.exr")})
+            frames_of({"a": str(folder / "none.%04d.exr")}, specs)
+
+    def test_only_numbers_that_a_pattern_itself_would_write_are_its_frames(self) -> None:
+        names = ["a.0001.x", "a.12345.x", "a.00012.x", "a.-003.x", "a.12.x", "a.0007.y", "b.0001.x", "a.0001.x.part"]
+        self.assertEqual(numbers_in("a.%04d.x", names), (-3, 1, 12345))
+        self.assertEqual(numbers_in("a.%d.x", names), (12, 12345))
+        self.assertEqual(numbers_in("s##/a#.x", ["s01/a1.x", "s02/a1.x"]), ())
 
 
 class Windows(CoreTest):

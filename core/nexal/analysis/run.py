@@ -44,7 +44,7 @@ def run_recipe(
     addresses = [address for output in chosen.values() for address in output.addresses]
     needed = sources_behind(recipe, addresses)
     files = {name: path for name, path in source_files(recipe, folder, given).items() if name in needed}
-    numbers = list(frames) if frames else frames_of(files)
+    numbers = list(frames) if frames else frames_of(files, recipe.sources)
     for name, output in chosen.items():
         try:
             target_of(output)

@@ -12,10 +12,11 @@ from typing import Any, Protocol
 
 from nexal.addresses import select, split_address
 from nexal.errors import NexalError, RecipeError, SourceError, nearest
+from nexal.keyed import settings_at
 from nexal.operations import Operation, Settings, find, parse_settings
 from nexal.operations.base import Kind, Port
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
-from nexal.recipe import Recipe, Step, check_above, settings_at
+from nexal.recipe import Recipe, Step, check_above
 
 PORT_NAME = re.compile(r"[a-z_][a-z0-9_]*")
 
@@ -68,7 +69,14 @@ def _digest(*parts: Any) -> str:
 def resolve(node: Node, rest: str) -> Feed:
     """What an address names in a node. A single channel by its exact name is a plane."""
     description = node.description
-    channels = select(rest, description.channels, node.item)
+    try:
+        channels = select(rest, description.channels, node.item)
+    except NexalError as error:
+        number = getattr(node.reader, "number", None)
+        if number is not None:
+            # Frames may differ in what they hold.
+            error.message += f", in its frame {number}"
+        raise
     if not rest:
         return Feed(node, channels, description)
     data = frozenset(name for name, own in channels.items() if own in description.data)

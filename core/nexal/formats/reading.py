@@ -67,8 +67,10 @@ RAW = frozenset({"f2", "f4", "u4"})
 class StoredSource:
     """A decoded file read as a recipe's source says: encoding, alpha state, what is not finite."""
 
-    def __init__(self, stored: StoredFile, spec: Spec, digest: str) -> None:
+    def __init__(self, stored: StoredFile, spec: Spec, digest: str, number: int | None = None) -> None:
+        """`number` is that of its frame, in a source of many."""
         check_space(spec.colour)
+        self.number = number
         self.stored = stored
         self.spec = spec
         self.fingerprint = digest
@@ -281,6 +283,24 @@ class StoredSource:
         if self.spec.non_finite == "zero":
             values = np.where(np.isfinite(values), values, values.dtype.type(0))
         return _placed(values, inner, region)
+
+
+class BlackSource:
+    """A source where there is no frame of it: of the size and the channels of one of its frames, all 0."""
+
+    def __init__(self, like: StoredSource) -> None:
+        self._like = like
+        self.number = like.number
+        self.fingerprint = like.fingerprint
+        self.digest = f"{like.digest}/black"
+
+    @property
+    def description(self) -> Description:
+        return self._like.description
+
+    def read(self, channels: Sequence[str], scale: Fraction, region: Window) -> Mapping[str, Plane]:
+        types = self.description.sample_type
+        return {name: np.zeros((region.height, region.width), types(name)) for name in channels}
 
 
 def data_range(report: Mapping[str, Any]) -> tuple[float, float] | None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
@@ -15,6 +16,7 @@ from nexal.errors import NexalError, RecipeError, SettingError, nearest
 from nexal.faults import faults_of, worded
 from nexal.kernels.mixing import with_alphas
 from nexal.kernels.pointmath import Value, unpremultiplied, where
+from nexal.keyed import Moved, rounded
 from nexal.picture import ROLE_ALPHA, ROLE_COLOUR, ROLE_MASK, Alpha, Description, Plane, Trait, Window, is_alpha
 from nexal.work import Work
 
@@ -273,6 +275,9 @@ def parse_settings(operation: Operation, values: Mapping[str, Any]) -> Settings:
     try:
         return operation.Settings.model_validate(dict(values))
     except ValidationError as error:
+        whole = _whole_numbers(values, error)
+        if whole is not None:
+            return parse_settings(operation, whole)
         told: list[NexalError] = []
         for fault in faults_of(error, operation.Settings):
             message = fault.message
@@ -280,6 +285,28 @@ def parse_settings(operation: Operation, values: Mapping[str, Any]) -> Settings:
                 message = f"'{operation.name}' has no setting '{fault.path[0]}'"
             told.append(SettingError(message, where=f"setting '{worded(fault.path)}'", remedy=fault.remedy))
         raise told[0].with_others(told[1:]) from None
+
+
+def _whole_numbers(values: Mapping[str, Any], error: ValidationError) -> dict[str, Any] | None:
+    """The values with those that move and have to be whole numbers rounded; None where there are none."""
+    found = [
+        row["loc"]
+        for row in error.errors(include_url=False)
+        if row["type"] in ("int_from_float", "int_type") and isinstance(row["input"], Moved)
+    ]
+    if not found:
+        return None
+    result = copy.deepcopy(dict(values))
+    try:
+        for place in found:
+            inner: Any = result
+            for part in place[:-1]:
+                inner = inner[part]
+            inner[place[-1]] = rounded(inner[place[-1]])
+    except (KeyError, IndexError, TypeError):
+        # A place in a choice of several kinds of value is told with the kind in its way.
+        return None
+    return result
 
 
 def no_alpha(port: str) -> RecipeError:

@@ -8,7 +8,8 @@ from typing import Literal
 
 from nexal.errors import SettingError
 from nexal.operations.base import Port, Settings, register, setting
-from nexal.operations.neighbourhood import Matrix, Moving
+from nexal.operations.movement import Matrix3
+from nexal.operations.moving import Moving, affine
 from nexal.operations.resizing import Resampled, ResizeFilter
 from nexal.picture import Description, Window
 
@@ -34,8 +35,8 @@ class Mirror(Moving):
     ports = (Port("picture", "any", "What is turned over"),)
     Settings = MirrorSettings
 
-    def forward(self, display: Window, settings: MirrorSettings) -> Matrix:
-        return (
+    def forward(self, display: Window, settings: MirrorSettings) -> Matrix3:
+        return affine(
             -1.0 if settings.across else 1.0,
             0.0,
             0.0,
@@ -46,7 +47,9 @@ class Mirror(Moving):
 
     def describe(self, inputs: Mapping[str, Description], settings: MirrorSettings) -> Description:
         given = inputs["picture"]
-        left, top, right, bottom = map(round, self.bounds(given.window, self.forward(given.display, settings)))
+        bounds = self.bounds(given.window, self.forward(given.display, settings))
+        assert bounds is not None
+        left, top, right, bottom = map(round, bounds)
         return given.changed(window=Window(left, top, right - left, bottom - top))
 
 
@@ -76,9 +79,9 @@ class CutWindow(Moving):
     ports = (Port("picture", "any", "What is cut"),)
     Settings = CutWindowSettings
 
-    def forward(self, display: Window, settings: CutWindowSettings) -> Matrix:
+    def forward(self, display: Window, settings: CutWindowSettings) -> Matrix3:
         moved = settings.cuts != "data"
-        return 1.0, 0.0, 0.0, 1.0, -float(settings.x) * moved, -float(settings.y) * moved
+        return affine(1.0, 0.0, 0.0, 1.0, -float(settings.x) * moved, -float(settings.y) * moved)
 
     def describe(self, inputs: Mapping[str, Description], settings: CutWindowSettings) -> Description:
         given = inputs["picture"]

@@ -2,17 +2,21 @@
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Mapping, Sequence
-from typing import Annotated, Literal
+from typing import TYPE_CHECKING, Annotated, Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 
+from nexal.keyed import MOST_KEYS, Interpolation, is_keyed, value_at
 from nexal.operations.base import Operation, Scene, register, setting
 from nexal.operations.making import LIKE, SizedSettings, sized
+from nexal.operations.movement import Movement, is_affine, local_scale, moved
 from nexal.picture import PLANE_NAME, Description, Plane
+
+if TYPE_CHECKING:
+    from nexal.kernels.coverage import Outline
 
 Coordinate = Annotated[float, Field(ge=-1e6, le=1e6)]
 Points = list[list[Coordinate]]
@@ -40,13 +44,22 @@ class Path(BaseModel):
 
     name: str = Field("", max_length=80)
     points: Points | None = None
-    keys: list[tuple[float, Points]] | None = None
+    keys: list[tuple[float, Points] | tuple[float, Points, Interpolation]] | None = Field(None, max_length=MOST_KEYS)
+    movement: Movement | None = None
     mode: Literal["add", "cut"] = "add"
     opacity: float = Field(1.0, ge=0, le=1)
     feather: (
         Annotated[float, Field(ge=0, le=10_000)]
         | tuple[Annotated[float, Field(ge=0, le=10_000)], Annotated[float, Field(ge=0, le=10_000)]]
     ) = 0.0
+
+    @model_validator(mode="before")
+    @classmethod
+    def _keyed(cls, value: Any) -> Any:
+        """Points that are `{"keys": ...}`, as everything else that moves, are the path's keys."""
+        if isinstance(value, dict) and is_keyed(value.get("points")):
+            return {name: own for name, own in value.items() if name != "points"} | value["points"]
+        return value
 
     @model_validator(mode="after")
     def _one(self) -> Path:
@@ -57,23 +70,39 @@ class Path(BaseModel):
         if self.keys is not None:
             if not self.keys:
                 raise ValueError("at least one key is wanted")
-            for _, points in self.keys:
-                check_points(points)
-            if len({len(points) for _, points in self.keys}) > 1:
+            for key in self.keys:
+                check_points(key[1])
+            if len({len(key[1]) for key in self.keys}) > 1:
                 raise ValueError("every key of a path has the same number of points")
+            if len({key[0] for key in self.keys}) < len(self.keys):
+                raise ValueError("two keys of a path stand at the same frame")
         return self
 
     def at(self, frame: float) -> Path:
-        """The path with its points at a frame: linear between keys, held before the first and after the last."""
-        if self.keys is None:
-            return self
-        ordered = sorted(self.keys, key=lambda key: key[0])
-        points = ordered[0][1] if frame <= ordered[0][0] else ordered[-1][1]
-        for (start, here), (end, there) in itertools.pairwise(ordered):
-            if start < frame < end:
-                t = (frame - start) / (end - start)
-                points = (full_points(here) * (1 - t) + full_points(there) * t).tolist()
-        return self.model_copy(update={"points": points, "keys": None})
+        """The path with its points at a frame, going over between keys as they say, held before the first and after
+        the last; and with its movement's matrix at that frame alone, if it is not at rest."""
+        changed: dict[str, Any] = {}
+        if self.keys is not None:
+            widest = max(len(point) for key in self.keys for point in key[1]) if self.keys[0][1] else 2
+            keys = [[key[0], full_points(key[1], self.feathers)[:, :widest].tolist(), *key[2:]] for key in self.keys]
+            points = value_at(keys, frame) if self.keys[0][1] else []
+            changed |= {"points": points, "keys": None}
+        if self.movement is not None:
+            changed["movement"] = self.movement.single(frame)
+        return self.model_copy(update=changed) if changed else self
+
+    def outline(self, scale: float) -> Outline:
+        """The outline at a proxy's scale, of a path as it is at a frame (`at`): where its movement takes the curve,
+        feathers as many times wider as the picture is there larger."""
+        from nexal.kernels.coverage import flatten
+
+        lines = flatten(full_points(self.points or [], self.feathers))
+        if self.movement is not None:
+            matrix = self.movement.at(0)
+            lines = divided(lines) if not is_affine(matrix) else lines
+            lines[:, 2:] *= local_scale(lines[:, :2], matrix)[:, None]
+            lines[:, :2] = moved(lines[:, :2], matrix)
+        return lines * scale
 
     @property
     def feathers(self) -> tuple[float, float]:
@@ -87,6 +116,12 @@ def full_points(points: Points, feathers: tuple[float, float] = (0.0, 0.0)) -> N
     for row, point in zip(rows, points, strict=True):
         row[: len(point)] = point
     return rows
+
+
+def divided(lines: Outline, parts: int = 16) -> Outline:
+    """The lines of an outline in parts: feathers along them do not change evenly under a perspective."""
+    t = (np.arange(parts) / parts)[None, :, None]
+    return (lines[:, None] * (1 - t) + np.roll(lines, -1, axis=0)[:, None] * t).reshape(-1, lines.shape[1])
 
 
 class ShapeSettings(SizedSettings):
@@ -103,7 +138,8 @@ class Shape(Operation):
     have its own. Then, in order: add takes the larger of what is there and coverage * opacity, cut multiplies by
     1 - coverage * opacity. Fewer than three corners, or curves without area, cover nothing.
     Points are [x, y] or [x, y, in_x, in_y, out_x, out_y] with tangents relative to their point, in full-resolution
-    pixels; between keys every number is interpolated.
+    pixels. `keys` are [frame, points, way]: every number goes over to the next key by itself, as that way says. A
+    `movement` takes the curve and its feathers where it says that the points of its frame `from` lie.
     """
 
     name = "shape"
@@ -135,7 +171,7 @@ class Shape(Operation):
         settings: ShapeSettings,
         scene: Scene,
     ) -> Mapping[str, Plane]:
-        from nexal.kernels.coverage import feathered_coverage, flatten
+        from nexal.kernels.coverage import feathered_coverage
 
         shape = (scene.region.height, scene.region.width)
         result = np.zeros(shape, np.float32)
@@ -143,9 +179,9 @@ class Shape(Operation):
             scene.work.check()
             if not path.points:
                 continue
-            points = full_points(path.points, path.feathers) * float(scene.scale)
-            points[:, :2] -= (scene.region.x, scene.region.y)
-            coverage = feathered_coverage(shape, flatten(points)) * np.float32(path.opacity)
+            outline = path.outline(float(scene.scale))
+            outline[:, :2] -= (scene.region.x, scene.region.y)
+            coverage = feathered_coverage(shape, outline) * np.float32(path.opacity)
             if path.mode == "add":
                 np.maximum(result, coverage, out=result)
             else:

@@ -1,0 +1,212 @@
+"""What puts the samples of a picture elsewhere, by a matrix: the base class, and `place`."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping
+from typing import Any, Literal
+
+import numpy as np
+
+from nexal.operations.base import Port, Scene, Settings, register, setting
+from nexal.operations.mixing import MixingOperation
+from nexal.operations.movement import Matrix3, Movement, is_affine, moved
+from nexal.picture import ALPHA_NAME, Alpha, Description, Plane, Window
+
+
+def affine(a: float, b: float, c: float, d: float, x: float, y: float) -> Matrix3:
+    """The matrix that takes the position (u, v) to (a u + b v + x, c u + d v + y)."""
+    return np.array([[a, b, x], [c, d, y], [0, 0, 1]], np.float64)
+
+
+def inverse(matrix: Matrix3) -> Matrix3:
+    """The matrix that turns another one back; for an affine one exact where it can be."""
+    if not is_affine(matrix):
+        return np.asarray(np.linalg.inv(matrix), np.float64)
+    (a, b, x), (c, d, y) = (matrix / matrix[2, 2])[:2]
+    determinant = a * d - b * c
+    ia, ib, ic, id_ = d / determinant, -b / determinant, -c / determinant, a / determinant
+    return affine(ia, ib, ic, id_, -(ia * x + ib * y), -(ic * x + id_ * y))
+
+
+def corners(window: Window) -> Any:
+    return np.array([(x, y) for x in (window.x, window.right) for y in (window.y, window.bottom)], np.float64)
+
+
+class Moving(MixingOperation):
+    """An operation that puts the samples of one input elsewhere, by a matrix that it gives (`forward`).
+
+    What falls on whole samples is exact; in between it is found by `kind`.
+    """
+
+    mixes = "picture"
+
+    def forward(self, display: Window, settings: Any) -> Matrix3:
+        """Matrix that takes a full-resolution position of the input to its place."""
+        raise NotImplementedError
+
+    def kind(self, settings: Any) -> str:
+        return "linear"
+
+    def shrinks(self, settings: Any) -> float:
+        """How many times larger the input is than what becomes of it; 1 where it does not shrink."""
+        return 1.0
+
+    def backward(self, display: Window, settings: Any) -> Matrix3:
+        return inverse(self.forward(display, settings))
+
+    @staticmethod
+    def bounds(window: Window, matrix: Matrix3) -> tuple[float, float, float, float] | None:
+        """The rectangle that a window comes to lie in; None where part of it lies beyond a horizon."""
+        points = corners(window)
+        if (points @ matrix[2, :2] + matrix[2, 2]).min() <= 1e-3:
+            return None
+        placed = moved(points, matrix)
+        (left, top), (right, bottom) = placed.min(axis=0).tolist(), placed.max(axis=0).tolist()
+        return left, top, right, bottom
+
+    def affects(self, channel: str, description: Description, settings: Any, scene: Scene) -> bool:
+        matrix = self._scaled(description.display, settings, scene)
+        turn, step = matrix[:2, :2], matrix[:2, 2]
+        whole = is_affine(matrix) and set(np.abs(turn).ravel()) == {0.0, 1.0}
+        return self.kind(settings) != "nearest" and not (whole and all(float(part).is_integer() for part in step))
+
+    def reach(self, settings: Any) -> float:
+        from nexal.kernels.warping import FILTER_SUPPORT
+
+        return FILTER_SUPPORT[self.kind(settings)] * self.shrinks(settings)
+
+    def effort(self, settings: Any, scene: Scene) -> float:
+        return 10 + 32 * (2 * self.reach(settings)) ** 2
+
+    def input_region(self, port: str, region: Window, scene: Scene, settings: Any) -> Window:
+        given = scene.descriptions[self.mixes]
+        found = self.bounds(region, self._scaled(given.display, settings, scene))
+        if found is None:
+            return given.window.scaled(scene.scale)
+        left, top, right, bottom = found
+        reach = math.ceil(self.reach(settings)) + 1
+        x0, y0 = math.floor(left) - reach, math.floor(top) - reach
+        return Window(x0, y0, math.ceil(right) + reach - x0, math.ceil(bottom) + reach - y0)
+
+    def _scaled(self, display: Window, settings: Any, scene: Scene) -> Matrix3:
+        """`backward`, from and to positions at the scene's scale."""
+        matrix = self.backward(display, settings).copy()
+        matrix[:2, 2] *= float(scene.scale)
+        matrix[2, :2] /= float(scene.scale)
+        return matrix
+
+    def _sampled(self, plane: Plane, kind: str, settings: Any, scene: Scene) -> Plane:
+        from nexal.kernels.warping import resample, resample_projective
+
+        matrix = self._scaled(scene.descriptions[self.mixes].display, settings, scene)
+        given = self.input_region(self.mixes, scene.region, scene, settings)
+        shape = (scene.region.height, scene.region.width)
+        column, row = scene.region.x + 0.5, scene.region.y + 0.5
+        if is_affine(matrix):
+            (a, b, x), (c, d, y) = matrix[:2].tolist()
+            start = (a * column + b * row + x - given.x, c * column + d * row + y - given.y)
+            return resample(plane, shape, start, (a, b, c, d), kind)
+        local = affine(1, 0, 0, 1, -given.x, -given.y) @ matrix @ affine(1, 0, 0, 1, column, row)
+        return resample_projective(plane, shape, local, kind)
+
+    def average(self, plane: Plane, settings: Any, scene: Scene, prepared: None) -> Plane:
+        return self._sampled(plane, self.kind(settings), settings, scene)
+
+    def single(self, plane: Plane, settings: Any, scene: Scene) -> Plane:
+        return self._sampled(plane, "nearest", settings, scene)
+
+
+class PlaceSettings(Settings):
+    x: float = setting(0.0, "To the right", low=-1000, high=1000, step=0.1, unit="px")
+    y: float = setting(0.0, "Downward", low=-1000, high=1000, step=0.1, unit="px")
+    scale: float = setting(1.0, "Size", gt=0, le=100, low=0.1, high=4, step=0.01)
+    rotate: float = setting(0.0, "Turn, clockwise", low=-180, high=180, step=0.1, unit="°")
+    filter: Literal["cubic", "linear", "nearest"] = setting("cubic", "How pixels in between are found")
+    movement: Movement | None = setting(None, "What was followed, that it sticks to", widget="movement")
+    steady: bool = setting(False, "Hold the picture still against the movement", beside="movement")
+
+
+@register
+class Place(Moving):
+    """Move a picture about its display window: scaled and rotated about the window's middle, then shifted; then as
+    the points of a movement's frame `from` move (a matrix M for each frame, interpolated in between).
+
+    picture -> picture; the data window follows, the display window stays. Outside the data window all is 0. With
+    `steady` the movement is turned back first, by the inverse of M: what was followed stays where it was at `from`.
+    Filters: cubic (Catmull-Rom), linear (tent), nearest; widened where the picture shrinks. Whole-pixel shifts are
+    exact. Colour moves as premultiplied light, whatever its state. A picture in colour without an alpha gets one
+    (straight): it no longer covers all. Depth and positions are averaged over what holds something; ids keep single
+    samples.
+    """
+
+    name = "place"
+    family = "edges"
+    needs = "move, scale, rotate, position a picture, stick to what moves, steady, stabilise"
+    ports = (Port("picture", "any", "What is moved"),)
+    Settings = PlaceSettings
+
+    def at_frame(self, settings: PlaceSettings, frame: int) -> PlaceSettings:
+        if settings.movement is None:
+            return settings
+        return settings.model_copy(update={"movement": settings.movement.single(frame)})
+
+    def gains_alpha(self, description: Description) -> bool:
+        return bool(description.colour) and not description.is_plane and not description.has_alpha
+
+    def forward(self, display: Window, settings: PlaceSettings) -> Matrix3:
+        turn = math.radians(settings.rotate)
+        c, s = settings.scale * math.cos(turn), settings.scale * math.sin(turn)
+        if settings.rotate % 90 == 0:
+            c, s = float(round(c / settings.scale)) * settings.scale, float(round(s / settings.scale)) * settings.scale
+        middle_x, middle_y = display.x + display.width / 2, display.y + display.height / 2
+        placed = affine(
+            c,
+            -s,
+            s,
+            c,
+            middle_x - c * middle_x + s * middle_y + settings.x,
+            middle_y - s * middle_x - c * middle_y + settings.y,
+        )
+        if settings.movement is None:
+            return placed
+        movement = settings.movement.at(0)
+        return placed @ inverse(movement) if settings.steady else movement @ placed
+
+    def kind(self, settings: PlaceSettings) -> str:
+        return settings.filter
+
+    def shrinks(self, settings: PlaceSettings) -> float:
+        from nexal.kernels.warping import MOST_STRETCH
+
+        if settings.movement is None:
+            return max(1.0, 1 / settings.scale)
+        matrix = self.forward(Window(0, 0, 0, 0), settings)
+        if not is_affine(matrix):
+            return MOST_STRETCH
+        return max(1.0, 1 / math.sqrt(abs(float(np.linalg.det(matrix[:2, :2])))))
+
+    def describe(self, inputs: Mapping[str, Description], settings: PlaceSettings) -> Description:
+        description = inputs["picture"]
+        matrix = self.forward(description.display, settings)
+        display = description.display
+        found = self.bounds(description.window, matrix)
+        if is_affine(matrix):
+            assert found is not None
+            window = self._softened(found, math.sqrt(abs(float(np.linalg.det(matrix[:2, :2])))), settings)
+        else:
+            # Towards the horizon of a perspective it reaches as far as one likes: as far as another picture beside.
+            near = display.grow(max(display.width, display.height))
+            window = near if found is None else self._softened(found, 1.0, settings).intersect(near)
+        placed = description.changed(window=window)
+        if not self.gains_alpha(description):
+            return placed
+        return placed.changed(
+            channels=(*placed.channels, ALPHA_NAME), data=placed.data | {ALPHA_NAME}, alpha=Alpha.STRAIGHT
+        )
+
+    def _softened(self, found: tuple[float, float, float, float], grown: float, settings: PlaceSettings) -> Window:
+        left, top, right, bottom = found
+        soft = 0 if settings.filter == "nearest" else self.reach(settings) * grown - 0.5
+        x, y = math.floor(left - soft + 1e-6), math.floor(top - soft + 1e-6)
+        return Window(x, y, math.ceil(right + soft - 1e-6) - x, math.ceil(bottom + soft - 1e-6) - y)

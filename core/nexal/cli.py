@@ -144,9 +144,54 @@ def _run(options: argparse.Namespace) -> int:
         region=_window(options.region, "--region") if options.region else None,
         only=options.only,
         shot=path.stem,
+        workers=options.workers,
+        scheduler=options.scheduler,
+        resume=options.resume,
         warn=_warn,
     )
     return _written(written, options)
+
+
+def _workers(text: str) -> int:
+    if not text.isdecimal() or not 1 <= int(text) <= 256:
+        raise UsageError(f"'{text}' is not a number of workers", where="--workers", remedy="use 1 to 256")
+    return int(text)
+
+
+def _follow(options: argparse.Namespace) -> int:
+    from nexal.analysis.run import follow_file
+
+    frames = _frames(options.frames)
+    start = None if options.start is None else _frames(options.start)[0]
+    region = _window(options.region, "--region")
+    answer = follow_file(options.file, region, frames, start, options.model, search=options.search, warn=_warn)
+    if options.json:
+        _answer(answer)
+        return DONE
+    for row in answer["frames"]:
+        numbers = " ".join(f"{number:.6g}" for number in row["matrix"])
+        print(f"{row['frame']:6}  sure {row['sure']:.2f}  {len(row['points']):4} points  {numbers}")
+    if answer["lost"]:
+        print(f"lost at {', '.join(str(frame) for frame in answer['lost'])}")
+    return DONE
+
+
+def _steady(options: argparse.Namespace) -> int:
+    from nexal.analysis.run import steady_recipe
+    from nexal.recipe import load_recipe
+
+    path = Path(options.recipe)
+    frames = _frames(options.frames) if options.frames else None
+    answer = steady_recipe(load_recipe(path), path.parent, _sources(options.source), options.only, frames, warn=_warn)
+    if options.json:
+        _answer(answer)
+        return DONE
+    for row in answer["frames"]:
+        change = "       -" if row["change"] is None else f"{row['change']:8.5f}"
+        mark = "  worst" if row["frame"] in answer["worst"] else ""
+        print(f"{row['frame']:6}  coverage {row['coverage']:.5f}  change {change}{mark}")
+    print(f"mean change {answer['mean_change']:.5f}")
+    return DONE
 
 
 def _written(files: Sequence[Path], options: argparse.Namespace) -> int:
@@ -279,7 +324,26 @@ def _parser() -> Parser:
     run.add_argument("--region", metavar="x,y,w,h")
     run.add_argument("--only", action="append", default=[], metavar="NAME", help="an output to write; repeatable")
     run.add_argument("--out", required=True, metavar="DIR")
+    run.add_argument("--workers", type=_workers, default=1, metavar="N", help="processes that frames are spread over")
+    run.add_argument("--scheduler", default="", metavar="tcp://HOST:PORT", help="a Dask scheduler to spread them over")
+    run.add_argument("--resume", action="store_true", help="leave files that are there and whole")
     run.set_defaults(run=_run)
+
+    follow = commands.add_parser("follow", help="where what a region holds lies at the frames of a range")
+    follow.add_argument("file", metavar="SOURCE", help="a numbered pattern")
+    follow.add_argument("--region", required=True, metavar="x,y,w,h", help="at the start")
+    follow.add_argument("--frames", required=True, metavar="A-B")
+    follow.add_argument("--start", metavar="F", help="the frame of the region; by default the first")
+    follow.add_argument("--model", default="similarity", choices=("shift", "similarity", "affine", "perspective"))
+    follow.add_argument("--search", action="store_true", help="look again in the whole picture where it is lost")
+    follow.set_defaults(run=_follow)
+
+    steady = commands.add_parser("steady", help="how a matte changes over time where its picture does not")
+    steady.add_argument("recipe")
+    steady.add_argument("--only", required=True, metavar="STEP")
+    steady.add_argument("--source", action="append", default=[], metavar="NAME=PATH")
+    steady.add_argument("--frames", metavar="A-B")
+    steady.set_defaults(run=_steady)
 
     compare = commands.add_parser("compare", help="largest and mean difference and PSNR of each channel of two files")
     compare.add_argument("a")
@@ -319,7 +383,7 @@ def _parser() -> Parser:
 
     operations = commands.add_parser("operations", help="every operation with its ports and settings")
     operations.set_defaults(run=_operations)
-    for command in (info, run, scout, diagnose, audit, compare, split, reassemble, operations):
+    for command in (info, run, follow, steady, scout, diagnose, audit, compare, split, reassemble, operations):
         command.add_argument("--json", action="store_true", help="answer as JSON")
     return parser
 

@@ -122,3 +122,9 @@ def nearest(name: str, known: Iterable[str], count: int = 3) -> str:
     if not shown:
         return "there is none to choose from"
     return ("did you mean " if close else "there is ") + ", ".join(shown)
+
+
+class RenderError(NexalError):
+    """Frames that can't be made here or there."""
+
+    code = "render"

@@ -5,8 +5,8 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Mapping
-from contextlib import suppress
+from collections.abc import Callable, Iterable, Iterator, Mapping
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
@@ -27,6 +27,8 @@ from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, numbers_in, worded_file
 from nexal.timing import choose, range_of
 
+STORE_BYTES, IN_USE_SECONDS = 6 << 30, 30.0
+"""What the decoded planes of a session may take on the disk, and how long those of a frame are kept for sure."""
 SESSION_PREFIX, ALIVE = "nexal-session-", "alive"
 
 
@@ -54,7 +56,7 @@ class Session:
         self._folder = tempfile.TemporaryDirectory(prefix=SESSION_PREFIX)
         # Held for as long as the process lives: so that another one knows whose folder was left.
         self._alive = acquire(Path(self._folder.name) / ALIVE)
-        self._library = Library(Path(self._folder.name))
+        self._library = Library(Path(self._folder.name), STORE_BYTES, IN_USE_SECONDS)
         self._fingerprints: dict[Path, str] = {}
         self._numbers: dict[str, tuple[int, ...]] = {}
         self._told: set[tuple[str, str]] = set()
@@ -82,6 +84,25 @@ class Session:
                 self.warn(f"{path.name}: {warning}")
         digest = self._fingerprints[path]
         return StoredSource(self._library.use(digest), spec or SourceSpec(), digest, number)
+
+    @contextmanager
+    def telling(self, warn: Callable[[str], None]) -> Iterator[None]:
+        """Warnings go to another one for a while, also those that were told before."""
+        before, told = self.warn, self._told
+        self.warn, self._told = warn, set()
+        try:
+            yield
+        finally:
+            self.warn, self._told = before, told
+
+    def whole(self, path: Path) -> bool:
+        """Whether a picture is there and can be read to its end, nothing missing."""
+        if not path.is_file():
+            return False
+        try:
+            return not self._library.unpack(path.resolve(), fingerprint(path)).header["warnings"]
+        except NexalError:
+            return False
 
     def readers(self, recipe: Recipe, files: Mapping[str, str], frame: int, needed: Iterable[str]) -> dict[str, Reader]:
         """A reader for each needed source at a frame; `files` holds the path or pattern of each."""

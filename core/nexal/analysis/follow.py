@@ -18,7 +18,7 @@ MODELS: tuple[Model, ...] = get_args(Model)
 LOST = 0.35
 """How sure a frame has to be not to be given up."""
 Seen = Callable[[int, Window | None], tuple[Plane, Window]]
-"""The picture of a frame, one plane as it is judged by eye, over a window (None: all of it), and the window it covers."""
+"""The picture of a frame as it is judged by eye, one plane, over a window (None: all), and the window it covers."""
 
 
 @dataclass(frozen=True)
@@ -31,7 +31,11 @@ class Followed:
     points: Points
 
     def row(self) -> dict[str, Any]:
-        row: dict[str, Any] = {"frame": self.frame, "sure": round(self.sure, 4), "points": self.points.round(3).tolist()}
+        row: dict[str, Any] = {
+            "frame": self.frame,
+            "sure": round(self.sure, 4),
+            "points": self.points.round(3).tolist(),
+        }
         return row | ({} if self.matrix is None else {"matrix": self.matrix.ravel().tolist()})
 
 
@@ -52,9 +56,7 @@ def seen_through(
         described = feed.description
         region = described.display if window is None else window.intersect(described.display)
         names = [name for name in described.channels if name in described.colour][:3] or list(described.channels[:1])
-        planes = engine.evaluate(
-            feed, plan, channels=names, region=region, cancellation=cancellation
-        ).planes
+        planes = engine.evaluate(feed, plan, channels=names, region=region, cancellation=cancellation).planes
         if len(names) < 3:
             only = planes[names[0]]
             return (only if names[0] in described.data else encode(only)), region

@@ -4,12 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from fractions import Fraction
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
 from nexal.analysis.compare import compare
+from nexal.analysis.follow import Followed, follow, outline_of, seen_through
+from nexal.analysis.frames import FrameDone, FrameTask, render_frames
+from nexal.analysis.steady import steady, summary
 from nexal.engine import Engine, Plan, Reader
 from nexal.engine.plan import Feed
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
@@ -17,9 +21,10 @@ from nexal.formats.channel_files import Given, read_manifest, reassemble
 from nexal.formats.reading import StoredSource
 from nexal.formats.store import fingerprint
 from nexal.formats.targets import target_of
+from nexal.kernels.following import Model
 from nexal.picture import ALPHA_NAME, Window
 from nexal.recipe import Recipe, SourceSpec, is_numbered, parse_recipe
-from nexal.session import Session, check_outputs, frames_of, output_path, render_output, source_files, sources_behind
+from nexal.session import Session, frames_of, render_output, source_files, sources_behind
 
 
 def run_recipe(
@@ -33,12 +38,16 @@ def run_recipe(
     region: Window | None = None,
     only: Sequence[str] = (),
     shot: str = "",
+    workers: int = 1,
+    scheduler: str = "",
+    resume: bool = False,
     warn: Callable[[str], None] = lambda text: None,
 ) -> list[Path]:
     """Write the outputs of a recipe (all, or `only` some) for each frame; returns the files. Raises NexalError.
 
     `folder` is the recipe's, to which the paths in it are relative; `given` replaces the files of sources by name;
-    `shot` is what stands for `{shot}` in file names.
+    `shot` is what stands for `{shot}` in file names. Frames are made by `workers` processes, or by those of a Dask
+    `scheduler` (tcp://host:port), which see the same paths; with `resume` files that are there and whole stay.
     """
     chosen = _chosen(recipe, only)
     addresses = [address for output in chosen.values() for address in output.addresses]
@@ -56,26 +65,34 @@ def run_recipe(
                 where=f"output '{name}', 'file'",
                 remedy="put a number into its name, such as %04d, or choose one frame",
             )
-    written = []
-    with Session(warn=warn) as session:
-        for frame in numbers:
-            readers = session.readers(recipe, files, frame, needed)
-            fingerprints = {
-                source: reader.fingerprint for source, reader in readers.items() if isinstance(reader, StoredSource)
-            }
-            plan = Plan(recipe, frame, readers)
-            check_outputs(plan, chosen)
-            for name, output in chosen.items():
-                try:
-                    path = output_path(plan, name, output, out, shot)
-                    written += render_output(
-                        session.engine, plan, output, path, fingerprints, scale=scale, region=region
-                    )
-                except NexalError as error:
-                    raise (
-                        error if error.where.startswith(("step", "source")) else error.at(f"output '{name}'")
-                    ) from None
-    return written
+    tasks = [
+        FrameTask(
+            recipe.as_json(),
+            {name: str(Path(path).absolute()) for name, path in files.items()},
+            tuple(needed),
+            tuple(chosen),
+            str(out.absolute() if scheduler else out),
+            frame,
+            str(scale),
+            None if region is None else (region.x, region.y, region.width, region.height),
+            shot,
+            resume,
+            len(numbers) > 1,
+        )
+        for frame in numbers
+    ]
+    done: dict[int, FrameDone] = {}
+    told: set[str] = set()
+    with Session() as session:
+        for each in render_frames(tasks, workers, scheduler, session):
+            done[each.frame] = each
+            for text in each.told:
+                if text not in told:
+                    told.add(text)
+                    warn(text)
+            for file in each.kept:
+                warn(f"{Path(file).name} is there and whole; it stays")
+    return [Path(file) for frame in numbers for file in done[frame].files]
 
 
 def _chosen(recipe: Recipe, only: Sequence[str]) -> dict[str, Any]:
@@ -234,3 +251,69 @@ def _of_file(
             return work(session.engine, plan, plan.feed("picture"))
         except NexalError as error:
             raise error.at(path.name) from None
+
+
+ENDS = {"before": "error", "after": "error", "missing": "error"}
+"""A source that holds nothing where it has no frame: nothing can be followed there."""
+
+
+def follow_file(
+    source: str,
+    region: Window,
+    frames: Sequence[int],
+    start: int | None = None,
+    model: Model = "similarity",
+    *,
+    search: bool = False,
+    warn: Callable[[str], None] = lambda text: None,
+) -> dict[str, Any]:
+    """Where what a region of a numbered source holds at frame `start` (the first of `frames` by default) lies at the
+    frames, forward and back from there. Raises NexalError."""
+    first = frames[0] if start is None else start
+    recipe = parse_recipe({"nexal": 1, "sources": {"source": {"files": source} | ENDS}})
+    rows: list[Followed] = []
+    with Session(warn=warn) as session:
+        plans = _plans(session, recipe, {"source": source})
+        seen = seen_through(session.engine, plans, "source")
+        outline = outline_of(region)
+        for direction in (
+            [frame for frame in sorted(frames) if frame > first],
+            [frame for frame in sorted(frames, reverse=True) if frame < first],
+        ):
+            rows += follow(seen, outline, first, direction, model, search=search)
+    if first in frames:
+        rows.append(Followed(first, np.eye(3), 1.0, np.zeros((0, 2))))
+    rows.sort(key=lambda row: row.frame)
+    reached = {row.frame for row in rows if row.matrix is not None}
+    return {
+        "from": first,
+        "model": model,
+        "frames": [row.row() for row in rows if row.matrix is not None],
+        "lost": [frame for frame in sorted(frames) if frame not in reached],
+    }
+
+
+def steady_recipe(
+    recipe: Recipe,
+    folder: Path,
+    given: Mapping[str, str],
+    step: str,
+    frames: Sequence[int] | None = None,
+    warn: Callable[[str], None] = lambda text: None,
+) -> dict[str, Any]:
+    """How a matte of a recipe changes over frames where its picture does not. Raises NexalError."""
+    files = source_files(recipe, folder, given)
+    needed = sources_behind(recipe, [step])
+    numbers = list(frames) if frames else frames_of({name: files[name] for name in needed}, recipe.sources)
+    with Session(warn=warn) as session:
+        return summary(list(steady(session.engine, _plans(session, recipe, files, needed), step, numbers)))
+
+
+def _plans(
+    session: Session, recipe: Recipe, files: Mapping[str, str], needed: Sequence[str] | None = None
+) -> Callable[[int], Plan]:
+    @lru_cache(4)
+    def plan(frame: int) -> Plan:
+        return Plan(recipe, frame, session.readers(recipe, files, frame, needed or list(recipe.sources)))
+
+    return plan

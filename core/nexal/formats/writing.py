@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import secrets
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -62,7 +63,8 @@ def write(
     if target.alpha is Alpha.NONE:
         names = [name for name in names if not is_alpha(name)] or names
     planes = _in_colour(picture, in_state(picture, target.alpha), target)
-    part = path.with_name(f".{path.stem}.{os.getpid()}{path.suffix}")
+    # A name that no other process takes, on whatever machine.
+    part = path.with_name(f".{path.stem[:100]}.{secrets.token_hex(8)}{path.suffix}")
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         kept = {name: planes[name] for name in names}

@@ -29,9 +29,11 @@ AGREES = 1.5
 """Pixels that a point may lie off the model, and off itself there and back."""
 ALIKE = 0.75
 """Correlation that what is round a point has to have with what was round it at the start."""
+CLOSE = 1.0
+"""Pixels that an estimate may lie off the guess that the start was drawn by; beyond it is drawn once more."""
 PATCH = 13
-LOCAL = 10.0
-"""Sigma, in pixels, of the neighbourhood whose mean and contrast are taken out, so that brightness may change."""
+LOCAL = 35
+"""Side, in pixels, of the neighbourhood whose mean and contrast are taken out, so that brightness may change."""
 
 
 @dataclass(frozen=True)
@@ -52,8 +54,8 @@ def levelled(picture: Plane) -> NDArray[np.uint8]:
     """A picture without its own brightness and contrast, as bytes: (v - mean) / deviation of the neighbourhood."""
     clean = np.nan_to_num(picture.astype(np.float32), nan=0, posinf=4, neginf=-4)
     clean = np.clip(clean, -4, 4)
-    mean = cv2.GaussianBlur(clean, (0, 0), LOCAL)
-    square = cv2.GaussianBlur(clean * clean, (0, 0), LOCAL)
+    mean = cv2.blur(clean, (LOCAL, LOCAL))
+    square = cv2.blur(clean * clean, (LOCAL, LOCAL))
     deviation = np.sqrt(np.maximum(square - mean * mean, 0))
     floor = max(1e-3, 0.25 * float(np.median(deviation)))
     return np.clip((clean - mean) / (deviation + floor) * 42 + 128, 0, 255).astype(np.uint8)
@@ -95,6 +97,8 @@ class Region:
             found = self._once(seen, origin, guess)
             if found is None:
                 return None
+            if np.linalg.norm(apply(found.matrix, self.outline) - apply(guess, self.outline), axis=1).max() < CLOSE:
+                break
             guess = found.matrix
         return found
 
@@ -128,7 +132,8 @@ class Region:
 
     def search(self, picture: Plane, window: Window) -> Matrix3 | None:
         """Where the region may be in a whole picture, by its own features (SIFT, Lowe 2004); None if nowhere."""
-        sift = cv2.SIFT_create(2000)
+        make: Any = cv2.SIFT_create  # type: ignore[attr-defined]
+        sift = make(2000)
         if not hasattr(self, "_features"):
             mask = np.zeros(self._picture.shape, np.uint8)
             cv2.fillPoly(mask, [np.round(self.outline - self._origin - 0.5).astype(np.int32)], 255)
@@ -194,18 +199,19 @@ def _likeness(
     template: NDArray[np.uint8], seen: NDArray[np.uint8], before: NDArray[np.float32], after: NDArray[np.float32]
 ) -> NDArray[np.float64]:
     """Correlation of what is round each point with what is round it in the other picture."""
-    result = np.zeros(len(before))
-    for index, (a, b) in enumerate(zip(before, after, strict=True)):
-        if not np.isfinite(b).all() or np.abs(b).max() > 1e6:
-            continue
-        pair = [
-            cv2.getRectSubPix(image, (PATCH, PATCH), (float(point[0]), float(point[1]))).astype(np.float64)
-            for image, point in ((template, a), (seen, b))
-        ]
-        one, two = (patch - patch.mean() for patch in pair)
-        scale = np.sqrt((one * one).sum() * (two * two).sum())
-        result[index] = (one * two).sum() / scale if scale > 0 else 0
-    return result
+    side = np.arange(PATCH, dtype=np.float32) - PATCH // 2
+    patches = []
+    for picture, points in ((template, before), (seen, after)):
+        held = np.clip(np.nan_to_num(points), -1e4, 3e4).astype(np.float32)
+        across = np.broadcast_to(held[:, 0, None, None] + side[None, None, :], (len(held), PATCH, PATCH))
+        down = np.broadcast_to(held[:, 1, None, None] + side[None, :, None], (len(held), PATCH, PATCH))
+        maps = [np.ascontiguousarray(part.reshape(-1, PATCH)) for part in (across, down)]
+        found = cv2.remap(picture, maps[0], maps[1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        rows = found.reshape(len(held), -1).astype(np.float32)
+        patches.append(rows - rows.mean(axis=1, keepdims=True))
+    one, two = patches
+    scale = np.sqrt((one * one).sum(axis=1) * (two * two).sum(axis=1))
+    return np.where(scale > 0, (one * two).sum(axis=1) / np.where(scale > 0, scale, 1), 0)
 
 
 def _spread(points: Points) -> float:

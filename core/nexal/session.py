@@ -78,7 +78,7 @@ class Session:
         path = path.resolve()
         if path not in self._fingerprints:
             digest = fingerprint(path)
-            stored = self._library.unpack(path, digest)
+            stored = self._library.unpack(path, digest, lean=True)
             self._fingerprints[path] = digest
             for warning in stored.header["warnings"]:
                 self.warn(f"{path.name}: {warning}")
@@ -100,7 +100,7 @@ class Session:
         if not path.is_file():
             return False
         try:
-            return not self._library.unpack(path.resolve(), fingerprint(path)).header["warnings"]
+            return not self._library.unpack(path.resolve(), fingerprint(path), lean=True).header["warnings"]
         except NexalError:
             return False
 

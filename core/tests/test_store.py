@@ -156,7 +156,7 @@ class Together(CoreTest):
             import nexal.formats.store as store
             from nexal.formats.stored import COMPLETE, STORE_VERSION
 
-            def slowly(path, folder, cancelled, lock):
+            def slowly(path, folder, cancelled, lock, lean):
                 folder.mkdir(parents=True)
                 for number in range(5):
                     (folder / f"c{{number}}.part").write_bytes(bytes(2000))
@@ -197,14 +197,55 @@ class Together(CoreTest):
             self.assertGreater(int(output), 3)
 
 
+class ManyFiles(CoreTest):
+    def test_a_worker_reads_many_files_and_one_that_dies_takes_nothing_with_it(self) -> None:
+        folder = self.folder()
+        good = [write_exr(folder / f"{n}.exr", {"R": np.full((8, 8), n / 8, np.float32)}) for n in range(6)]
+        bad = folder / "bad.exr"
+        bad.write_bytes(good[0].read_bytes()[:200])
+        started = []
+        popen = subprocess.Popen
+
+        def counted(*arguments: object, **options: object) -> subprocess.Popen:
+            started.append(popen(*arguments, **options))
+            return started[-1]
+
+        with mock.patch("nexal.formats.decoding._idle", []) as idle, mock.patch("subprocess.Popen", counted):
+            for path in (*good[:3], bad, *good[3:5]):
+                with suppress(FormatError):
+                    decode_file(path, folder / "store" / path.stem)
+            self.assertEqual(len(started), 1, "a damaged file that is told leaves its worker as it was")
+            # Killed while nobody looks: the next file gets another one.
+            started[0].kill()
+            decode_file(good[5], folder / "store" / "5")
+            self.assertEqual(len(started), 2)
+            for worker in list(idle):
+                worker.end()
+        for number in range(6):
+            plane = np.load(next((folder / "store" / str(number)).glob("*.npy")))
+            self.assertEqual(float(plane.max()), number / 8)
+        self.assertFalse((folder / "store" / "bad" / "complete").exists())
+
+    def test_limits_hold_for_each_file_anew(self) -> None:
+        folder = self.folder()
+        large = write_exr(folder / "l.exr", {"R": np.zeros((2000, 2000), np.float32)})
+        with mock.patch("nexal.formats.decoding._idle", []) as idle:
+            for turn in range(3):
+                decode_file(large, folder / f"s{turn}")
+            # Given up by the wish of who asked, and its worker with it.
+            self.assert_refused(lambda: decode_file(large, folder / "p", cancelled=lambda: True), "takes too long")
+            self.assertEqual(idle, [])
+
+
 class Killed(CoreTest):
     def workers(self, folder: Path) -> list[int]:
-        """Process ids of the decode workers that write below a folder."""
+        """Process ids of the decode workers that hold a lock below a folder."""
         found = []
         for process in Path("/proc").glob("[0-9]*"):
             with suppress(OSError):
                 words = (process / "cmdline").read_bytes().decode().split("\0")
-                if "nexal.formats.worker" in words and any(word.startswith(str(folder)) for word in words):
+                opened = [os.readlink(file) for file in (process / "fd").iterdir()]
+                if "nexal.formats.worker" in words and any(file.startswith(str(folder)) for file in opened):
                     found.append(int(process.name))
         return found
 
@@ -215,9 +256,10 @@ class Killed(CoreTest):
             time.sleep(0.02)
 
     def test_the_worker_of_a_killed_process_keeps_its_folder_to_itself_and_ends(self) -> None:
-        folder, path = self.folder() / "store", self.folder() / "p.exr"
-        # A file that is never read to its end.
-        os.mkfifo(path)
+        noise = np.random.default_rng(1).random((1500, 2000)).astype(np.float32)
+        # A file that takes seconds to be read.
+        path = write_exr(self.folder() / "p.exr", {f"l{n}.R": noise for n in range(20)})
+        folder = self.folder() / "store"
         script = f"""
             from pathlib import Path
             from nexal.formats.store import Library

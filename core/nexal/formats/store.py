@@ -75,15 +75,18 @@ class Library:
                 stack.enter_context(held(self._using_path(digest), shared=True))
             yield
 
-    def unpack(self, path: Path, digest: str, cancelled: Callable[[], bool] = lambda: False) -> StoredFile:
-        """The decoded file, decoding it first where it is not there whole. Raises FormatError, DiskError."""
+    def unpack(
+        self, path: Path, digest: str, cancelled: Callable[[], bool] = lambda: False, lean: bool = False
+    ) -> StoredFile:
+        """The decoded file, decoding it first where it is not there whole; `lean`: see `unpack`. Raises FormatError,
+        DiskError."""
         if not self.use(digest).complete:
             with held(self._making_path(digest)) as lock:
                 stored = self.stored(digest)
                 if not stored.complete:
                     shutil.rmtree(stored.folder, ignore_errors=True)
                     try:
-                        decode_file(path, stored.folder, cancelled, lock)
+                        decode_file(path, stored.folder, cancelled, lock, lean)
                     except NexalError:
                         shutil.rmtree(stored.folder, ignore_errors=True)
                         raise

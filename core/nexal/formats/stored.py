@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.errors import SourceError
+from nexal.formats.statistics import report
 from nexal.picture import Window
 
 HEADER, COMPLETE, PROFILE = "header.json", "complete", "profile.icc"
@@ -66,13 +67,24 @@ class StoredFile:
     def channels(self) -> dict[str, dict[str, Any]]:
         return {row["name"]: row for row in self.header["channels"]}
 
+    def _report_path(self, channel: str) -> Path:
+        return self.folder / f"{self.channels[channel]['file']}.json"
+
     def ready(self, channel: str) -> bool:
-        return (self.folder / f"{self.channels[channel]['file']}.json").exists()
+        return self._report_path(channel).exists() or self.complete
 
     def report(self, channel: str) -> dict[str, Any]:
-        path = self.folder / f"{self.channels[channel]['file']}.json"
+        """Figures of a channel; they are made first where it was unpacked without."""
+        path = self._report_path(channel)
+        if not path.exists() and self.complete:
+            self.make_report(channel, self.samples(channel))
         data: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
         return data
+
+    def make_report(self, channel: str, samples: NDArray[Any]) -> None:
+        """Find and keep the figures of a channel, of its samples as the file holds them."""
+        encoded = self.channels[channel]["colour"] and self.header["encoding"] == "linear"
+        write_json(self._report_path(channel), report(samples, encoded=encoded))
 
     def samples(self, channel: str) -> np.memmap[Any, Any]:
         """Memory-mapped samples of a channel, in the file's own type."""

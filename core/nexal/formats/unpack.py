@@ -22,7 +22,6 @@ from nexal.formats.contents import role_by_content
 from nexal.formats.decoded import SAMPLE_TYPES, Decoded
 from nexal.formats.reading import DefaultSpec, StoredSource
 from nexal.formats.roles import COLOUR_ROLES, Role, role_of, role_of_channel
-from nexal.formats.statistics import report
 from nexal.formats.stored import COMPLETE, HEADER, PROFILE, STORE_VERSION, StoredFile, write_json, write_samples
 from nexal.kernels.mixing import with_alphas
 from nexal.picture import Window, is_alpha, named_as_colour, split_channel
@@ -98,8 +97,11 @@ def _carried(values: Mapping[str, Any]) -> dict[str, Any]:
     return dict(list(short.items())[:MOST_VALUES])
 
 
-def unpack(decoded: Decoded, folder: Path) -> None:
-    """Write the store of a decoded file into an existing folder."""
+def unpack(decoded: Decoded, folder: Path, lean: bool = False) -> None:
+    """Write the store of a decoded file into an existing folder.
+
+    A `lean` one has no proxies and no reports: they are made when they are asked for. So are most frames of many.
+    """
     several = len(decoded.parts) > 1
     planes: list[tuple[NDArray[Any], Window]] = []
     rows: list[dict[str, Any]] = []
@@ -151,10 +153,11 @@ def unpack(decoded: Decoded, folder: Path) -> None:
     source = StoredSource(StoredFile(folder), DefaultSpec(), "")
 
     def finished(names: Sequence[str]) -> None:
+        if lean:
+            return
         source.make_levels(names)
         for name in names:
-            encoded = rows_of[name]["colour"] and decoded.encoding == "linear"
-            write_json(folder / f"{rows_of[name]['file']}.json", report(samples_of[name], encoded=encoded))
+            source.stored.make_report(name, samples_of[name])
 
     written: set[str] = set()
     with ThreadPoolExecutor(2) as pool:

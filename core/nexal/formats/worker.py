@@ -1,10 +1,12 @@
-"""The decode worker: a process of its own that unpacks one file into a plane store, under limits.
+"""The decode worker: a process of its own that unpacks files into a plane store, one after the other, under limits.
 
-    python -m nexal.formats.worker FILE FOLDER PARENT
+    python -m nexal.formats.worker SOCKET PARENT
 
-A damaged or hostile file can then take down nothing but its own worker. Memory and processor time are bounded by
-RLIMIT_AS and RLIMIT_CPU: small until the header has been found sound, then by what it says. One line of JSON on
-standard output tells how it went. Nobody waits for it once its parent is gone: then it ends too.
+A damaged or hostile file can then take down nothing but its own worker. Memory and processor time are bounded for
+each file by RLIMIT_AS and RLIMIT_CPU: small until the header has been found sound, then by what it says. A line of
+JSON on the socket names a file and the folder for its planes, and brings the lock that guards the folder; a line back
+tells how it went. It ends after some files, when it has grown, when nothing is asked for a while, and when its parent
+is gone.
 """
 
 from __future__ import annotations
@@ -12,6 +14,8 @@ from __future__ import annotations
 import json
 import os
 import resource
+import select
+import socket
 import sys
 import threading
 import time
@@ -34,45 +38,82 @@ SECONDS_PER_CHANNEL = 0.03
 ADMITTED = "admitted"
 """File in the folder that holds how many seconds more a sound header is worth."""
 LOOK_SECONDS = 0.25
+MOST_FILES = 200
+MOST_GROWTH = 400 << 20
+IDLE_SECONDS = 20
+"""How long it waits for its next file."""
 
 
 def main(arguments: list[str]) -> int:
-    path, folder, parent = Path(arguments[0]), Path(arguments[1]), int(arguments[2])
+    own, parent = socket.socket(fileno=int(arguments[0])), int(arguments[1])
     threading.Thread(target=_end_with, args=(parent,), daemon=True).start()
+    _limit(resource.RLIMIT_AS, BASE_MEMORY)
+    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
+    # Libraries report faults of a file on standard error, in their own words; ours come as JSON.
+    os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
+    began = 0
+    for count in range(1, MOST_FILES + 1):
+        ready, _, _ = select.select([own], [], [], IDLE_SECONDS)
+        if not ready:
+            return 0
+        message, locks, _, _ = socket.recv_fds(own, 1 << 16, 1)
+        while message and not message.endswith(b"\n"):
+            message += own.recv(1 << 16)
+        if not message:
+            return 0
+        question = json.loads(message)
+        try:
+            answer = unpacked(Path(question["file"]), Path(question["folder"]), question["lean"])
+        finally:
+            for lock in locks:
+                os.close(lock)
+        # Libraries are loaded with the first file.
+        began = began or _address_space()
+        again = count < MOST_FILES and _address_space() < began + MOST_GROWTH
+        own.sendall(json.dumps(answer | {"again": again}).encode() + b"\n")
+        if not again:
+            return 0
+    return 0
+
+
+def unpacked(path: Path, folder: Path, lean: bool) -> dict[str, Any]:
+    """Unpack a file; what went wrong, or nothing."""
     admitted, seconds = 0, 0.0
+    used = int(time.process_time())
 
     def admit(decoded_bytes: int, channels: int) -> None:
         nonlocal admitted, seconds
         admitted += decoded_bytes
         seconds += decoded_bytes / BYTES_PER_SECOND + channels * SECONDS_PER_CHANNEL
         _limit(resource.RLIMIT_AS, BASE_MEMORY + 3 * admitted)
-        _limit(resource.RLIMIT_CPU, BASE_SECONDS + int(2 * seconds))
+        _limit(resource.RLIMIT_CPU, used + BASE_SECONDS + int(2 * seconds))
         (folder / ADMITTED).write_text(str(seconds), encoding="ascii")
 
     _limit(resource.RLIMIT_AS, BASE_MEMORY)
-    _limit(resource.RLIMIT_CPU, BASE_SECONDS)
-    resource.setrlimit(resource.RLIMIT_CORE, (0, 0))
-    # Libraries report faults of a file on standard error, in their own words; ours come as JSON.
-    os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
+    # Processor time is counted over all files of this process.
+    _limit(resource.RLIMIT_CPU, used + BASE_SECONDS)
     try:
-        unpack(read_picture(path, Limits(admit=admit)), folder)
-        answer: dict[str, Any] = {}
+        unpack(read_picture(path, Limits(admit=admit)), folder, lean)
+        return {}
     except NexalError as error:
         # Libraries name the whole path; where a file lies is nobody's business.
         message = error.message.replace(f'"{path}"', path.name).replace(str(path), path.name)
-        answer = {"code": error.code, "message": message, "remedy": error.remedy}
+        return {"code": error.code, "message": message, "remedy": error.remedy}
     except OSError as error:
         if error.errno not in NO_ROOM:
             raise
-        answer = {"code": DiskError.code, "bytes": admitted}
+        return {"code": DiskError.code, "bytes": admitted}
     except MemoryError:
-        answer = {
+        return {
             "code": "format",
             "message": "needs more memory than its header says",
             "remedy": "the file is probably damaged; save it again",
         }
-    print(json.dumps(answer))
-    return 0
+
+
+def _address_space() -> int:
+    """Bytes of address space in use, which RLIMIT_AS bounds."""
+    return int(Path("/proc/self/statm").read_text(encoding="ascii").split()[0]) * resource.getpagesize()
 
 
 def _end_with(parent: int) -> None:

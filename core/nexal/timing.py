@@ -96,6 +96,14 @@ def _earlier(numbers: Sequence[int], wanted: int) -> int:
     return numbers[max(bisect_right(numbers, wanted) - 1, 0)]
 
 
+def runs(numbers: Sequence[int]) -> list[tuple[int, int]]:
+    """Numbers in order as ranges of those that follow each other: first and last of each."""
+    between = gaps(numbers)
+    starts = [*numbers[:1], *(last + 1 for _, last in between)]
+    ends = [*(first - 1 for first, _ in between), *numbers[-1:]]
+    return list(zip(starts, ends, strict=True))
+
+
 def gaps(numbers: Sequence[int]) -> list[tuple[int, int]]:
     """The numbers that are missing between the first and the last, as ranges: first and last of each."""
     return [(here + 1, there - 1) for here, there in itertools.pairwise(numbers) if there > here + 1]

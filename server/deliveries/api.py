@@ -1,7 +1,8 @@
 """Routes: deliverables, their renders, and the files that come of them."""
 
 from datetime import datetime
-from typing import Any
+from pathlib import Path
+from typing import Annotated, Any, Literal
 
 from django.http import FileResponse, Http404, HttpRequest, HttpResponse, StreamingHttpResponse
 from django.utils.http import content_disposition_header
@@ -11,6 +12,7 @@ from config.errors import Problem, Refused
 from deliveries import services
 from deliveries.models import Deliverable, Render, RenderState
 from nexal.formats.targets import FORMATS
+from nexal.recipe import FrameNumber, is_numbered
 from projects.access import get_shot, person
 
 router = Router()
@@ -37,6 +39,9 @@ class RenderRow(Schema):
     state: RenderState
     revision: int
     created: datetime
+    first_frame: int
+    last_frame: int
+    step: int
     frames: list[FrameRow]
 
 
@@ -68,6 +73,9 @@ def _render_row(render: Render) -> RenderRow:
         state=RenderState(render.state),
         revision=render.revision.number,
         created=render.created,
+        first_frame=render.first_frame,
+        last_frame=render.last_frame,
+        step=render.step,
         frames=frames,
     )
 
@@ -133,21 +141,75 @@ def remove(request: HttpRequest, shot_id: int, deliverable_id: int) -> HttpRespo
     return HttpResponse(status=204)
 
 
+Step = Annotated[int, Field(ge=1, le=1000)]
+
+
+class RenderAsk(Schema):
+    """The frames to render; by default those of the shot."""
+
+    first: FrameNumber | None = None
+    last: FrameNumber | None = None
+    step: Step = 1
+
+
 @router.post("/shots/{shot_id}/deliverables/{deliverable_id}/renders", response=RenderRow)
-def render(request: HttpRequest, shot_id: int, deliverable_id: int) -> RenderRow:
+def render(request: HttpRequest, shot_id: int, deliverable_id: int, ask: Body[RenderAsk | None] = None) -> RenderRow:
     """Render it from the shot's present revision."""
     found = _find(request, shot_id, deliverable_id, write=True)
-    started = services.start(found, person(request))
+    ask = ask or RenderAsk()
+    first = found.shot.first_frame if ask.first is None else ask.first
+    last = found.shot.last_frame if ask.last is None else ask.last
+    if ask.first is None and ask.last is None and not is_numbered(found.spec["file"]):
+        last = first
+    started = services.start(found, person(request), first, last, ask.step)
     started.refresh_from_db()
     return _render_row(started)
 
 
+def _find_render(request: HttpRequest, shot_id: int, render_id: int, *, write: bool = False) -> Render:
+    shot = get_shot(request, shot_id, write=write)
+    found = Render.objects.select_related("revision").filter(pk=render_id, deliverable__shot=shot).first()
+    if found is None:
+        raise Http404
+    return found
+
+
+class RenderChange(Schema):
+    """What is to become of a render: `pause`, `cancel`, `resume`, or a frame made `again`."""
+
+    wish: Literal["pause", "cancel", "resume", "again"]
+    frame: FrameNumber | None = None
+
+
+@router.post("/shots/{shot_id}/renders/{render_id}", response=RenderRow)
+def change_render(request: HttpRequest, shot_id: int, render_id: int, ask: RenderChange) -> RenderRow:
+    """Pause or cancel a render, go on with it, or make one of its frames again."""
+    found = _find_render(request, shot_id, render_id, write=True)
+    match ask.wish:
+        case "pause":
+            services.stop(found, RenderState.PAUSED)
+        case "cancel":
+            services.stop(found, RenderState.CANCELLED)
+        case "resume":
+            services.go_on(found)
+        case "again":
+            services.go_on(found, ask.frame)
+    found.refresh_from_db()
+    return _render_row(found)
+
+
+@router.get("/shots/{shot_id}/renders/{render_id}/files")
+def all_files(request: HttpRequest, shot_id: int, render_id: int) -> StreamingHttpResponse:
+    """The files of the frames that are done, as one archive."""
+    found = _find_render(request, shot_id, render_id)
+    return _archive(services.files_of(found), found.deliverable.name)
+
+
 @router.get("/shots/{shot_id}/renders/{render_id}/file")
-def file(request: HttpRequest, shot_id: int, render_id: int, frame: int = 1) -> FileResponse:
-    """The file of one rendered frame."""
-    shot = get_shot(request, shot_id)
-    render = Render.objects.filter(pk=render_id, deliverable__shot=shot).first()
-    found = render.frames.filter(frame=frame, state=RenderState.DONE).first() if render else None
+def file(request: HttpRequest, shot_id: int, render_id: int, frame: int | None = None) -> FileResponse:
+    """The file of one rendered frame, by default of the first."""
+    frames = _find_render(request, shot_id, render_id).frames.filter(state=RenderState.DONE)
+    found = (frames if frame is None else frames.filter(frame=frame)).first()
     if found is None or not services.frame_path(found).is_file():
         raise Http404
     path = services.frame_path(found)
@@ -158,9 +220,12 @@ def file(request: HttpRequest, shot_id: int, render_id: int, frame: int = 1) -> 
 def files(request: HttpRequest, shot_id: int) -> StreamingHttpResponse:
     """The files of the newest render of each deliverable that is done, as one archive."""
     shot = get_shot(request, shot_id)
-    found = services.newest_files(shot)
-    if not found:
+    return _archive(services.newest_files(shot), shot.name)
+
+
+def _archive(files: list[tuple[str, Path]], name: str) -> StreamingHttpResponse:
+    if not files:
         raise Refused(404, "nothing", "nothing is rendered yet", where="deliverables", remedy="render one first")
-    answer = StreamingHttpResponse(services.archived(found), content_type="application/zip")
-    answer["Content-Disposition"] = content_disposition_header(True, f"{shot.name}.zip") or ""
+    answer = StreamingHttpResponse(services.archived(files), content_type="application/zip")
+    answer["Content-Disposition"] = content_disposition_header(True, f"{name}.zip") or ""
     return answer

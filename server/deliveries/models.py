@@ -9,6 +9,12 @@ class RenderState(models.TextChoices):
     RENDERING = "rendering"
     DONE = "done"
     FAILED = "failed"
+    PAUSED = "paused"
+    CANCELLED = "cancelled"
+
+
+UNFINISHED = (RenderState.WAITING, RenderState.RENDERING)
+STOPPED = (RenderState.PAUSED, RenderState.CANCELLED)
 
 
 class Deliverable(models.Model):
@@ -33,6 +39,7 @@ class Render(models.Model):
     state = models.CharField(max_length=10, choices=RenderState.choices, default=RenderState.WAITING)
     first_frame = models.IntegerField(default=1)
     last_frame = models.IntegerField(default=1)
+    step = models.IntegerField(default=1)
     author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     created = models.DateTimeField(auto_now_add=True)
 

@@ -13,18 +13,19 @@ from django.conf import settings
 from django.db import IntegrityError, transaction
 
 from config.errors import Refused, problem_of
-from deliveries.models import Deliverable, Render, RenderedFrame, RenderState
+from deliveries.models import UNFINISHED, Deliverable, Render, RenderedFrame, RenderState
 from jobs import chores
 from jobs import services as jobs
 from nexal.errors import NO_ROOM, DiskError, NexalError
 from nexal.file_names import plain
 from nexal.formats.reading import StoredSource
 from nexal.formats.targets import target_of
-from nexal.recipe import Output, Recipe, parse_output, parse_recipe
+from nexal.recipe import Output, Recipe, is_numbered, parse_output, parse_recipe
 from nexal.session import output_path, render_output, sources_behind
 from nexal.work import working
 from projects.models import Shot
-from sources.models import Source, SourceState
+from sources.models import Kept, SourceFrame, SourceState
+from sources.sequences import Standing, standing_at
 from sources.services import library, unpacked
 from stage.services import engine, plan, source_rows
 from stage.work import JobWork
@@ -70,14 +71,56 @@ def create(shot: Shot, name: str, spec: dict[str, Any]) -> Deliverable:
         ) from None
 
 
-def start(deliverable: Deliverable, author: int | None) -> Render:
-    """Render a deliverable from its shot's present revision."""
+MOST_FRAMES = 20_000
+
+
+def start(deliverable: Deliverable, author: int | None, first: int = 1, last: int = 1, step: int = 1) -> Render:
+    """Render frames of a deliverable from its shot's present revision. Raises Refused where the range is none."""
     head = deliverable.shot.head
     assert head is not None
-    render = Render.objects.create(deliverable=deliverable, revision=head, spec=deliverable.spec, author_id=author)
-    RenderedFrame.objects.create(render=render, frame=render.first_frame)
+    frames = range(first, last + 1, step)
+    if not 1 <= len(frames) <= MOST_FRAMES:
+        raise Refused(
+            422,
+            "range",
+            f"frames {first} to {last} are {len(frames) or 'none'}",
+            where="range",
+            remedy=f"give the first before the last, {MOST_FRAMES} frames at the most",
+        )
+    if len(frames) > 1 and not is_numbered(deliverable.spec["file"]):
+        raise Refused(
+            422,
+            "numbered",
+            f"{len(frames)} frames would be written to one file",
+            where="file",
+            remedy="put a number into its name, such as %04d, or render one frame",
+        )
+    with transaction.atomic():
+        render = Render.objects.create(
+            deliverable=deliverable,
+            revision=head,
+            spec=deliverable.spec,
+            author_id=author,
+            first_frame=first,
+            last_frame=last,
+            step=step,
+        )
+        RenderedFrame.objects.bulk_create([RenderedFrame(render=render, frame=frame) for frame in frames])
     jobs.submit("render", render.pk)
     return render
+
+
+def stop(render: Render, state: RenderState) -> None:
+    """Pause or cancel a render: the frame that is worked at is finished, no other is begun."""
+    Render.objects.filter(pk=render.pk, state__in=[*UNFINISHED, RenderState.PAUSED]).update(state=state)
+
+
+def go_on(render: Render, frame: int | None = None) -> None:
+    """Render what is not done of a render; or one frame of it again, whatever became of it."""
+    rows = render.frames.exclude(state=RenderState.DONE) if frame is None else render.frames.filter(frame=frame)
+    rows.update(state=RenderState.WAITING, error={})
+    Render.objects.filter(pk=render.pk).exclude(state__in=UNFINISHED).update(state=RenderState.WAITING)
+    jobs.submit("render", render.pk)
 
 
 def remove(deliverable: Deliverable) -> None:
@@ -101,11 +144,15 @@ def newest_files(shot: Shot) -> list[tuple[str, Path]]:
     found: dict[str, Path] = {}
     for deliverable in shot.deliverables.all():
         render = deliverable.renders.first()
-        for frame in render.frames.filter(state=RenderState.DONE) if render else ():
-            path = frame_path(frame)
-            if path.is_file():
-                found[path.name if path.name not in found else f"{deliverable.name}_{path.name}"] = path
+        for name, path in files_of(render) if render else ():
+            found[name if name not in found else f"{deliverable.name}_{name}"] = path
     return list(found.items())
+
+
+def files_of(render: Render) -> list[tuple[str, Path]]:
+    """The files of the frames of a render that are done, by name."""
+    paths = [frame_path(frame) for frame in render.frames.filter(state=RenderState.DONE)]
+    return [(path.name, path) for path in paths if path.is_file()]
 
 
 class _Sent(io.RawIOBase):
@@ -144,29 +191,36 @@ def run(render_id: int) -> None:
     render = Render.objects.select_related("deliverable__shot", "revision").filter(pk=render_id).first()
     if render is None:
         return
-    Render.objects.filter(pk=render_id).update(state=RenderState.RENDERING)
+    # Paused or cancelled before it began, it stays so.
+    if not Render.objects.filter(pk=render_id, state__in=UNFINISHED).update(state=RenderState.RENDERING):
+        return
     try:
         with working(JobWork()):
-            failed = _render_frames(render)
+            _render_frames(render)
     except Exception:
         # Whatever happened is in the log; the row must not stay at `rendering` for ever.
         render.frames.exclude(state=RenderState.DONE).update(state=RenderState.FAILED, error=INTERNAL)
         Render.objects.filter(pk=render_id).update(state=RenderState.FAILED)
         raise
-    Render.objects.filter(pk=render_id).update(state=RenderState.FAILED if failed else RenderState.DONE)
+    if not render.frames.filter(state__in=UNFINISHED).exists():
+        failed = render.frames.filter(state=RenderState.FAILED).exists()
+        ended = RenderState.FAILED if failed else RenderState.DONE
+        Render.objects.filter(pk=render_id, state=RenderState.RENDERING).update(state=ended)
 
 
-def _render_frames(render: Render) -> bool:
-    """Render the frames that are not done; returns whether one failed."""
-    failed = False
-    for frame in render.frames.exclude(state=RenderState.DONE):
+def _render_frames(render: Render) -> None:
+    """Render the frames that are waiting, until the render is stopped."""
+    while True:
+        # Asked anew each time: it may have been stopped, and frames asked for again.
+        frame = render.frames.filter(state__in=UNFINISHED).first()
+        if frame is None or not Render.objects.filter(pk=render.pk, state=RenderState.RENDERING).exists():
+            return
         began = time.monotonic()
         try:
             frame.file = _render_frame(render, frame.frame)
             frame.state, frame.error = RenderState.DONE, {}
         except (NexalError, OSError) as caught:
             error = _told(caught)
-            failed = True
             frame.state = RenderState.FAILED
             frame.error = problem_of(error).dict()
         frame.seconds = time.monotonic() - began
@@ -174,8 +228,8 @@ def _render_frames(render: Render) -> bool:
         if not found.update(state=frame.state, error=frame.error, file=frame.file, seconds=frame.seconds):
             # The deliverable was removed meanwhile: nobody will ask for its files.
             shutil.rmtree(render_folder(render.pk), ignore_errors=True)
-            return False
-    return failed
+            return
+        jobs.progressed("render", render.pk)
 
 
 def _told(error: NexalError | OSError) -> NexalError:
@@ -191,10 +245,10 @@ def _render_frame(render: Render, frame: int) -> str:
     deliverable = render.deliverable
     output = Output.model_validate(render.spec)
     recipe = parse_recipe(render.revision.recipe | {"outputs": {deliverable.name: render.spec}})
-    sources = needed_rows(deliverable.shot, recipe, output)
-    with library().using(row.fingerprint for row in sources.values()):
-        for row in sources.values():
-            unpacked(row)
+    sources = needed_files(deliverable.shot, recipe, output, frame)
+    with library().using(kept.fingerprint for kept in sources):
+        for kept in sources:
+            unpacked(kept, lean=isinstance(kept, SourceFrame))
         planned = plan(deliverable.shot, recipe, frame)
         fingerprints = {
             name: reader.fingerprint for name, reader in planned.readers.items() if isinstance(reader, StoredSource)
@@ -207,12 +261,13 @@ def _render_frame(render: Render, frame: int) -> str:
     return str(path.relative_to(settings.MEDIA_ROOT))
 
 
-def needed_rows(shot: Shot, recipe: Recipe, output: Output) -> dict[str, Source]:
-    """The imports that an output is made of, but for those that could not be read."""
+def needed_files(shot: Shot, recipe: Recipe, output: Output, frame: int) -> list[Kept]:
+    """The imported files that an output is made of at a frame, but for those that could not be read."""
     addresses = [output.source] if isinstance(output.source, str) else list(output.source.values())
     needed = sources_behind(recipe, addresses)
-    rows = source_rows(shot, recipe)
-    return {name: row for name, row in rows.items() if name in needed and row.state != SourceState.FAILED}
+    rows = {name: row for name, row in source_rows(shot, recipe).items() if name in needed}
+    standing = [found for _, found in standing_at(rows, recipe.sources, frame) if isinstance(found, Standing)]
+    return [found.kept for found in standing if found.kept.state != SourceState.FAILED]
 
 
 def _archive(path: Path, files: list[Path]) -> Path:
@@ -229,14 +284,13 @@ def _archive(path: Path, files: list[Path]) -> Path:
 
 def unfinished() -> list[int]:
     """Renders that a stopped server left."""
-    states = [RenderState.WAITING, RenderState.RENDERING]
-    return list(Render.objects.filter(state__in=states).values_list("pk", flat=True))
+    return list(Render.objects.filter(state__in=UNFINISHED).values_list("pk", flat=True))
 
 
 def give_up(render_id: int) -> None:
     """Say of a render that it is given up: it ended the server's process again and again."""
     error = INTERNAL | {"code": "given_up", "message": "rendering was cut off again and again"}
-    RenderedFrame.objects.filter(render_id=render_id).exclude(state=RenderState.DONE).update(
+    RenderedFrame.objects.filter(render_id=render_id, state__in=UNFINISHED).update(
         state=RenderState.FAILED, error=error
     )
     Render.objects.filter(pk=render_id).update(state=RenderState.FAILED)

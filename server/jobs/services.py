@@ -76,6 +76,11 @@ def submit(kind: str, key: int) -> None:
     transaction.on_commit(runner().wake)
 
 
+def progressed(kind: str, key: int) -> None:
+    """Say of a piece of work that a part of it is done: if its process ends now, that is no sign against it."""
+    Job.objects.filter(kind=kind, key=key).update(starts=1)
+
+
 class Runner:
     """The threads of this process that work at jobs."""
 

@@ -7,6 +7,7 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from config.errors import Refused
+from nexal.recipe import FrameNumber
 from projects.access import get_project, get_shot, person, role_in
 from projects.api import NewName
 from projects.models import Shot
@@ -58,6 +59,27 @@ def create_shot(request: HttpRequest, project_id: int, new: NewName) -> ShotRow:
             409, "name_taken", f"there is a shot '{new.name}' already", where="name", remedy="choose another name"
         ) from None
     return _shot_row(shot)
+
+
+class Range(Schema):
+    first: FrameNumber
+    last: FrameNumber
+
+
+@router.put("/shots/{shot_id}/range", response=Range)
+def set_range(request: HttpRequest, shot_id: int, new: Range) -> Range:
+    """The frames that a shot is worked on and delivered over."""
+    shot = get_shot(request, shot_id, write=True)
+    if new.first > new.last:
+        raise Refused(
+            422,
+            "range",
+            f"frames {new.first} to {new.last} are none",
+            where="range",
+            remedy="give the first before the last",
+        )
+    Shot.objects.filter(pk=shot.pk).update(first_frame=new.first, last_frame=new.last)
+    return new
 
 
 @router.get("/shots/{shot_id}", response=ShotWhole)

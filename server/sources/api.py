@@ -4,18 +4,34 @@ from typing import Any
 
 from django.conf import settings
 from django.http import Http404, HttpRequest, HttpResponse
-from ninja import Field, File, Router, Schema
+from ninja import Field, File, Form, Router, Schema
 from ninja.files import UploadedFile
 
 from config.errors import Problem
+from nexal.recipe import FrameNumber
+from nexal.timing import runs
 from projects.access import get_shot, person
 from projects.models import Shot
-from sources import services
+from sources import sequences, services
 from sources.models import Source, SourceState
-from sources.services import import_file, reassemble_files, stored, unpack_again
+from sources.services import import_file, reassemble_files, shown_frame, stored, unpack_again
 from sources.tickets import ticket, too_large
 
 router = Router()
+
+
+class FrameProblem(Schema):
+    number: int
+    problem: Problem
+
+
+class Frames(Schema):
+    """The frames of a source of many, by their files' numbers."""
+
+    numbers: list[tuple[int, int]] = Field(description="Numbers that are there, as ranges: first and last of each")
+    count: int
+    ready: int
+    failed: list[FrameProblem] = Field(description="Frames that could not be read, 50 at the most")
 
 
 class SourceRow(Schema):
@@ -27,6 +43,7 @@ class SourceRow(Schema):
     problem: Problem | None
     format: str = ""
     warnings: list[str] = []
+    frames: Frames | None = None
     done: int = Field(0, description="Channels unpacked")
     channels: int = Field(0, description="Channels in all; 0 until the header is read")
 
@@ -70,8 +87,22 @@ class SourceWhole(SourceRow):
     metadata: dict[str, Any]
 
 
+def _frames(source: Source) -> Frames | None:
+    if not source.numbered:
+        return None
+    rows = list(source.frames.values_list("number", "state"))
+    failed = source.frames.filter(state=SourceState.FAILED)[:50]
+    return Frames(
+        numbers=runs([number for number, _ in rows]),
+        count=len(rows),
+        ready=sum(state == SourceState.READY for _, state in rows),
+        failed=[FrameProblem(number=frame.number, problem=Problem(**frame.problem)) for frame in failed],
+    )
+
+
 def _row(source: Source) -> dict[str, Any]:
-    file = stored(source)
+    shown = shown_frame(source)
+    file = stored(shown) if shown else None
     row: dict[str, Any] = {
         "id": source.pk,
         "files": source.files,
@@ -79,8 +110,9 @@ def _row(source: Source) -> dict[str, Any]:
         "fingerprint": source.fingerprint,
         "state": source.state,
         "problem": source.problem or None,
+        "frames": _frames(source),
     }
-    if source.state != SourceState.FAILED and file.started:
+    if source.state != SourceState.FAILED and file is not None and file.started:
         names = list(file.channels)
         done = len(names) if source.state == SourceState.READY else sum(file.ready(name) for name in names)
         row |= {
@@ -171,13 +203,37 @@ def _find(shot: Shot, source_id: int) -> Source:
     return found
 
 
+class NewSequence(Schema):
+    files: str = Field(max_length=200, description="The pattern of their names, such as moth.%04d.exr")
+
+
+@router.post("/shots/{shot_id}/sequences", response=SourceRow)
+def start_sequence(request: HttpRequest, shot_id: int, new: NewSequence) -> SourceRow:
+    """A source of many numbered files, which are added one by one."""
+    return SourceRow(**_row(sequences.create(get_shot(request, shot_id, write=True), new.files)))
+
+
+@router.post("/shots/{shot_id}/sources/{source_id}/frames", response=SourceRow)
+def add_frame(
+    request: HttpRequest, shot_id: int, source_id: int, number: Form[FrameNumber], file: File[UploadedFile]
+) -> SourceRow:
+    """Add a numbered file to a source of many. It is unpacked in the background."""
+    found = _find(get_shot(request, shot_id, write=True), source_id)
+    _check_size(file)
+    sequences.add_frame(found, number, file)
+    found.refresh_from_db()
+    return SourceRow(**_row(found))
+
+
 @router.get("/shots/{shot_id}/sources/{source_id}", response=SourceWhole)
-def source(request: HttpRequest, shot_id: int, source_id: int) -> SourceWhole:
-    """A source with its layers and channels; a channel has its report once it is unpacked."""
+def source(request: HttpRequest, shot_id: int, source_id: int, frame: int | None = None) -> SourceWhole:
+    """A source with its layers and channels, of many frames those of one; a channel has its report once it is
+    unpacked."""
     found = _find(get_shot(request, shot_id), source_id)
-    file = stored(found)
+    shown = shown_frame(found, frame)
+    file = stored(shown or found)
     whole = _row(found) | {"layers": [], "channel_rows": [], "parts": [], "metadata": {}}
-    if file.started and found.state != SourceState.FAILED:
+    if shown is not None and file.started and shown.state != SourceState.FAILED:
         whole |= {
             "layers": file.header["layers"],
             "parts": file.header["parts"],

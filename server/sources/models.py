@@ -1,4 +1,4 @@
-"""Imported files."""
+"""Imported files: single ones, and those of many frames."""
 
 from django.db import models
 
@@ -10,22 +10,72 @@ class SourceState(models.TextChoices):
     FAILED = "failed"
 
 
-def _original_name(source: "Source", name: str) -> str:
-    return f"originals/{source.shot_id}/{name}"
+UNFINISHED = (SourceState.WAITING, SourceState.READING)
 
 
-class Source(models.Model):
-    """A file of a shot. Recipes refer to it by `files`, which never changes and is never used again."""
+def _original_name(kept: "Kept", name: str) -> str:
+    return f"originals/{kept.shot_pk}/{name}"
 
-    shot = models.ForeignKey("projects.Shot", on_delete=models.CASCADE, related_name="sources")
-    files = models.CharField(max_length=200)
+
+class Kept(models.Model):
+    """A file that is kept, and unpacked into the plane store under its fingerprint."""
+
     original = models.FileField(upload_to=_original_name, max_length=300)
     size = models.BigIntegerField()
     fingerprint = models.CharField(max_length=64)
     state = models.CharField(max_length=10, choices=SourceState.choices, default=SourceState.WAITING)
     problem = models.JSONField(default=dict)
+
+    class Meta:
+        abstract = True
+
+    @property
+    def shot_pk(self) -> int:
+        raise NotImplementedError
+
+    @property
+    def source_pk(self) -> int:
+        """The source that is unpacked, or unpacked again, for its sake."""
+        raise NotImplementedError
+
+
+class Source(Kept):
+    """A file of a shot, or many numbered ones. Recipes refer to it by `files`, which never changes and is never used
+    again. Of many frames `files` is their pattern, and each is a row of its own: then the state is that of all of them,
+    and the fingerprint that of their list."""
+
+    shot = models.ForeignKey("projects.Shot", on_delete=models.CASCADE, related_name="sources")
+    files = models.CharField(max_length=200)
+    numbered = models.BooleanField(default=False)
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
         ordering = ["created", "pk"]
         constraints = [models.UniqueConstraint(fields=["shot", "files"], name="source_files_differ")]
+
+    @property
+    def shot_pk(self) -> int:
+        return self.shot_id
+
+    @property
+    def source_pk(self) -> int:
+        return int(self.pk)
+
+
+class SourceFrame(Kept):
+    """One file of a source of many."""
+
+    source = models.ForeignKey(Source, on_delete=models.CASCADE, related_name="frames")
+    number = models.IntegerField()
+
+    class Meta:
+        ordering = ["number"]
+        constraints = [models.UniqueConstraint(fields=["source", "number"], name="frame_numbers_differ")]
+
+    @property
+    def shot_pk(self) -> int:
+        return self.source.shot_id
+
+    @property
+    def source_pk(self) -> int:
+        return self.source_id

@@ -1,6 +1,6 @@
 """Importing: the original is kept, its planes are unpacked by a worker process."""
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from functools import cache
 from pathlib import Path
 from tempfile import TemporaryDirectory, gettempdir
@@ -19,7 +19,7 @@ from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, r
 from nexal.formats.store import Library, fingerprint
 from nexal.formats.stored import StoredFile
 from projects.models import Shot
-from sources.models import Source, SourceState
+from sources.models import UNFINISHED, Kept, Source, SourceFrame, SourceState
 
 MOST_MANIFEST_BYTES = 4 << 20
 CHANNELS_PREFIX = "nexal-channels-"
@@ -44,27 +44,35 @@ def library() -> Library:
     return Library(folder, settings.NEXAL_STORE_BYTES)
 
 
-def stored(source: Source) -> StoredFile:
-    """The decoded file of a source as far as it is there. To look at it does not count as use."""
-    return library().stored(source.fingerprint)
+def shown_frame(source: Source, number: int | None = None) -> Kept | None:
+    """The file that tells what a source holds: itself, or one of its frames, the first that is there by default."""
+    if not source.numbered:
+        return source
+    frames = source.frames.all() if number is None else source.frames.filter(number=number)
+    return frames.filter(state=SourceState.READY).first() or frames.first()
 
 
-def used(source: Source) -> StoredFile:
-    """The decoded file of a source, to be read from now on: it is kept, and unpacked again where it was dropped."""
-    file = library().use(source.fingerprint)
-    if source.state == SourceState.READY and not file.complete:
+def stored(kept: Kept) -> StoredFile:
+    """A decoded file as far as it is there. To look at it does not count as use."""
+    return library().stored(kept.fingerprint)
+
+
+def used(kept: Kept) -> StoredFile:
+    """A decoded file, to be read from now on: it is kept, and unpacked again where it was dropped."""
+    file = library().use(kept.fingerprint)
+    if kept.state == SourceState.READY and not file.complete:
         # One request begins it, however many ask.
-        dropped = Source.objects.filter(pk=source.pk, state=SourceState.READY)
+        dropped = type(kept)._default_manager.filter(pk=kept.pk, state=SourceState.READY)
         if dropped.update(state=SourceState.WAITING):
-            jobs.submit("unpack", source.pk)
-        source.refresh_from_db()
-        file = library().use(source.fingerprint)
+            jobs.submit("unpack", kept.source_pk)
+        kept.refresh_from_db()
+        file = library().use(kept.fingerprint)
     return file
 
 
-def unpacked(source: Source) -> StoredFile:
-    """The decoded file of a source, unpacked here and now where it is not there. Raises NexalError."""
-    return library().unpack(Path(source.original.path), source.fingerprint)
+def unpacked(kept: Kept, lean: bool = False) -> StoredFile:
+    """A decoded file, unpacked here and now where it is not there; `lean` without proxies. Raises NexalError."""
+    return library().unpack(Path(kept.original.path), kept.fingerprint, lean=lean)
 
 
 def free_name(shot: Shot, name: str) -> str:
@@ -81,25 +89,30 @@ def free_name(shot: Shot, name: str) -> str:
 def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
     """Keep a file and start to unpack it. Raises DiskError without room; then nothing of it is left."""
     source = Source(shot=shot, files=free_name(shot, name), size=file.size or 0, fingerprint="")
-    kept: Path | None = None
-    try:
-        source.original.save(source.files, file, save=False)
-        kept = Path(source.original.path)
-        source.fingerprint = fingerprint(kept)
-        _saved(source, name)
-    except BaseException as error:
-        # No row knows of the file.
-        if kept is not None:
-            kept.unlink(missing_ok=True)
-        if isinstance(error, OSError) and error.errno in NO_ROOM:
-            raise DiskError("the file cannot be kept", where=name, needed=file.size) from None
-        raise
+    keep(source, source.files, file, lambda: saved(source, lambda: free_name(shot, name)))
     jobs.submit("unpack", source.pk)
     source.refresh_from_db()
     return source
 
 
-def _saved(source: Source, name: str) -> None:
+def keep(kept: Kept, name: str, file: "File[Any]", save: Callable[[], None]) -> None:
+    """Keep a file as that of a row, and save the row. Raises DiskError without room; then nothing of it is left."""
+    path: Path | None = None
+    try:
+        kept.original.save(name, file, save=False)
+        path = Path(kept.original.path)
+        kept.fingerprint = fingerprint(path)
+        save()
+    except BaseException as error:
+        # No row knows of the file.
+        if path is not None:
+            path.unlink(missing_ok=True)
+        if isinstance(error, OSError) and error.errno in NO_ROOM:
+            raise DiskError("the file cannot be kept", where=name, needed=file.size) from None
+        raise
+
+
+def saved(source: Source, another: Callable[[], str]) -> None:
     """Save the row, under another name where somebody else took its own meanwhile."""
     for _ in range(MOST_NAMES):
         try:
@@ -107,8 +120,8 @@ def _saved(source: Source, name: str) -> None:
                 source.save()
             return
         except IntegrityError:
-            source.files = free_name(source.shot, name)
-    raise Refused(409, "name_taken", "no free name was found", where=name, remedy="import the file again")
+            source.files = another()
+    raise Refused(409, "name_taken", "no free name was found", where=source.files, remedy="import the file again")
 
 
 def reassemble_files(shot: Shot, files: Sequence["File[Any]"]) -> tuple[Source, list[str]]:
@@ -152,9 +165,14 @@ def unpack(source_id: int) -> None:
     source = row.first()
     if source is None:
         return
+    if source.numbered:
+        from sources.sequences import unpack_frames
+
+        unpack_frames(source)
+        return
     row.update(state=SourceState.READING)
     try:
-        library().unpack(Path(source.original.path), source.fingerprint)
+        unpacked(source)
     except DiskError as error:
         row.update(state=SourceState.WAITING, problem=problem_of(error).dict() | {"where": source.files})
         raise jobs.Later(ROOM_SECONDS) from error
@@ -170,16 +188,18 @@ def unpack(source_id: int) -> None:
 
 def unpack_again(source: Source) -> None:
     """Try once more what failed: its file is here, and what stood in the way may be gone."""
-    if Source.objects.filter(pk=source.pk, state=SourceState.FAILED).update(state=SourceState.WAITING, problem={}):
+    again = Source.objects.filter(pk=source.pk, state=SourceState.FAILED).update(state=SourceState.WAITING, problem={})
+    frames = source.frames.filter(state=SourceState.FAILED).update(state=SourceState.WAITING, problem={})
+    if again or frames:
         jobs.submit("unpack", source.pk)
     source.refresh_from_db()
 
 
 def unfinished() -> list[int]:
     """Imports that were not finished. What the plane store dropped is unpacked again when somebody asks for it."""
-    return list(
-        Source.objects.filter(state__in=[SourceState.WAITING, SourceState.READING]).values_list("pk", flat=True)
-    )
+    single = Source.objects.filter(state__in=UNFINISHED, numbered=False).values_list("pk", flat=True)
+    frames = SourceFrame.objects.filter(state__in=UNFINISHED).order_by().values_list("source_id", flat=True).distinct()
+    return [*single, *frames]
 
 
 def give_up(source_id: int) -> None:
@@ -190,6 +210,9 @@ def give_up(source_id: int) -> None:
         "where": "",
         "remedy": "save the file anew, or import a smaller part of it",
     }
+    SourceFrame.objects.filter(source_id=source_id, state=SourceState.READING).update(
+        state=SourceState.FAILED, problem=problem
+    )
     Source.objects.filter(pk=source_id).update(state=SourceState.FAILED, problem=problem)
 
 
@@ -209,9 +232,10 @@ def remove(source: Source) -> None:
             where=source.files,
             remedy="take it out of the recipe first",
         )
-    original = Path(source.original.path)
+    originals = [Path(kept.original.path) for kept in (source, *source.frames.all()) if kept.original]
     source.delete()
-    original.unlink(missing_ok=True)
+    for original in originals:
+        original.unlink(missing_ok=True)
 
 
 def clear_leftovers() -> None:
@@ -221,5 +245,6 @@ def clear_leftovers() -> None:
     chores.clear(Path(gettempdir()).glob(f"{CHANNELS_PREFIX}*"))
     library().clear()
     kept = set(Source.objects.values_list("original", flat=True))
+    kept |= set(SourceFrame.objects.values_list("original", flat=True))
     originals = (path for path in media.glob("originals/*/*") if str(path.relative_to(media)) not in kept)
     chores.clear(originals)

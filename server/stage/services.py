@@ -7,10 +7,11 @@ from django.conf import settings
 
 from nexal.engine import Engine, Kept, Plan, Reader
 from nexal.errors import NexalError, SourceError
-from nexal.formats.reading import StoredSource
+from nexal.formats.reading import BlackSource, StoredSource
 from nexal.recipe import Recipe
 from projects.models import Shot
 from sources.models import Source, SourceState
+from sources.sequences import standing_at
 from sources.services import used
 
 
@@ -41,18 +42,26 @@ def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:
     """The recipe's nodes at a frame. What is not there is told with the reason; what was dropped is unpacked again."""
     readers: dict[str, Reader] = {}
     absent: dict[str, NexalError] = {}
-    for name, row in source_rows(shot, recipe).items():
+    for name, standing in standing_at(source_rows(shot, recipe), recipe.sources, frame):
+        if isinstance(standing, NexalError):
+            absent[name] = standing
+            continue
+        row = standing.kept
         file = used(row) if row.state != SourceState.FAILED else None
         if file is not None and file.started:
             try:
-                readers[name] = StoredSource(file, recipe.sources[name], row.fingerprint)
+                reader = StoredSource(file, recipe.sources[name], row.fingerprint, standing.number)
             except NexalError as error:
                 raise error.at(f"source '{name}'") from None
+            readers[name] = BlackSource(reader) if standing.black else reader
         elif row.state == SourceState.FAILED:
             problem = row.problem
             absent[name] = SourceError(
-                problem.get("message") or "could not be read", remedy=problem.get("remedy") or "import its file again"
+                (problem.get("message") or "could not be read")
+                + ("" if standing.number is None else f", in its frame {standing.number}"),
+                remedy=problem.get("remedy") or "import its file again",
             )
         else:
-            absent[name] = SourceError("is being unpacked", remedy="wait until it is done")
+            which = "is" if standing.number is None else f"frame {standing.number} is"
+            absent[name] = SourceError(f"{which} being unpacked", remedy="wait until it is done")
     return Plan(recipe, frame, readers, absent)

@@ -25,6 +25,7 @@ WRITES = {
     ("PUT", "/api/projects/{project_id}/packing"): {"layouts": [], "finishes": []},
     ("POST", "/api/shots/{shot_id}/sources"): None,
     ("POST", "/api/shots/{shot_id}/sources/reassembled"): None,
+    ("POST", "/api/shots/{shot_id}/sources/{source_id}/frames"): None,
     ("POST", "/api/shots/{shot_id}/sources/{source_id}/again"): None,
     ("POST", "/api/shots/{shot_id}/upload-tickets"): {"bytes": 10},
     ("DELETE", "/api/shots/{shot_id}/sources/{source_id}"): None,
@@ -35,10 +36,13 @@ WRITES = {
     ("PUT", "/api/shots/{shot_id}/deliverables/{deliverable_id}"): {"from": "moth", "file": "y.exr"},
     ("DELETE", "/api/shots/{shot_id}/deliverables/{deliverable_id}"): None,
     ("POST", "/api/shots/{shot_id}/deliverables/{deliverable_id}/renders"): None,
+    ("POST", "/api/shots/{shot_id}/renders/{render_id}"): {"wish": "pause"},
+    ("PUT", "/api/shots/{shot_id}/range"): {"first": 1, "last": 24},
+    ("POST", "/api/shots/{shot_id}/sequences"): {"files": "moth.%04d.exr"},
     ("PUT", "/api/shots/{shot_id}/marks"): {"marks": [{"side": "subject", "x": 3, "y": 3, "radius": 2}]},
     ("DELETE", "/api/shots/{shot_id}/slow/{item}"): None,
 }
-FILES = ("/sources", "/sources/reassembled")
+FILES = ("/sources", "/sources/reassembled", "/sources/{source_id}/frames")
 MARKS = [
     {"side": "subject", "x": 32, "y": 24, "radius": 4},
     {"side": "background", "x": 6, "y": 6, "radius": 4},
@@ -86,6 +90,7 @@ READS: dict[tuple[str, str], Any] = {
     ("POST", "/api/shots/{shot_id}/slow"): {"address": "cut"},
     ("GET", "/api/shots/{shot_id}/deliverables"): None,
     ("GET", "/api/shots/{shot_id}/renders/{render_id}/file"): None,
+    ("GET", "/api/shots/{shot_id}/renders/{render_id}/files"): None,
 }
 
 
@@ -118,7 +123,7 @@ class Rights(ServerTest):
     def sent_by(self, user: Any, path: str) -> int:
         """Somebody sends a file to a route that takes files."""
         field = "files" if path.endswith("reassembled") else "file"
-        files = {field: SimpleUploadedFile("x.exr", b"x")}
+        files = {field: SimpleUploadedFile("x.exr", b"x"), "number": 3}
         return self.as_user(user).client.post(path.format(**self.ids), files).status_code
 
     def test_the_table_holds_every_route(self) -> None:

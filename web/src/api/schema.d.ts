@@ -210,7 +210,8 @@ export interface paths {
         };
         /**
          * Source
-         * @description A source with its layers and channels; a channel has its report once it is unpacked.
+         * @description A source with its layers and channels, of many frames those of one; a channel has its report once it is
+         *     unpacked.
          */
         get: operations["sources_api_source"];
         put?: never;
@@ -220,6 +221,46 @@ export interface paths {
          * @description Delete a source that the recipe does not read, with its file.
          */
         delete: operations["sources_api_remove"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/sequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Start Sequence
+         * @description A source of many numbered files, which are added one by one.
+         */
+        post: operations["sources_api_start_sequence"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/sources/{source_id}/frames": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Add Frame
+         * @description Add a numbered file to a source of many. It is unpacked in the background.
+         */
+        post: operations["sources_api_add_frame"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -263,6 +304,26 @@ export interface paths {
          * @description Start an empty shot.
          */
         post: operations["recipes_shots_create_shot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/range": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Set Range
+         * @description The frames that a shot is worked on and delivered over.
+         */
+        put: operations["recipes_shots_set_range"];
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -845,6 +906,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/renders/{render_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Change Render
+         * @description Pause or cancel a render, go on with it, or make one of its frames again.
+         */
+        post: operations["deliveries_api_change_render"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/renders/{render_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * All Files
+         * @description The files of the frames that are done, as one archive.
+         */
+        get: operations["deliveries_api_all_files"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/renders/{render_id}/file": {
         parameters: {
             query?: never;
@@ -854,7 +955,7 @@ export interface paths {
         };
         /**
          * File
-         * @description The file of one rendered frame.
+         * @description The file of one rendered frame, by default of the first.
          */
         get: operations["deliveries_api_file"];
         put?: never;
@@ -1027,6 +1128,35 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
+        /** FrameProblem */
+        FrameProblem: {
+            /** Number */
+            number: number;
+            problem: components["schemas"]["Problem"];
+        };
+        /**
+         * Frames
+         * @description The frames of a source of many, by their files' numbers.
+         */
+        Frames: {
+            /**
+             * Numbers
+             * @description Numbers that are there, as ranges: first and last of each
+             */
+            numbers: [
+                number,
+                number
+            ][];
+            /** Count */
+            count: number;
+            /** Ready */
+            ready: number;
+            /**
+             * Failed
+             * @description Frames that could not be read, 50 at the most
+             */
+            failed: components["schemas"]["FrameProblem"][];
+        };
         /**
          * Problem
          * @description What went wrong, where, and what to do.
@@ -1075,6 +1205,7 @@ export interface components {
              * @default []
              */
             warnings: string[];
+            frames?: components["schemas"]["Frames"] | null;
             /**
              * Done
              * @description Channels unpacked
@@ -1192,6 +1323,7 @@ export interface components {
              * @default []
              */
             warnings: string[];
+            frames?: components["schemas"]["Frames"] | null;
             /**
              * Done
              * @description Channels unpacked
@@ -1216,6 +1348,14 @@ export interface components {
             metadata: {
                 [key: string]: unknown;
             };
+        };
+        /** NewSequence */
+        NewSequence: {
+            /**
+             * Files
+             * @description The pattern of their names, such as moth.%04d.exr
+             */
+            files: string;
         };
         /** OperationRow */
         OperationRow: {
@@ -1271,6 +1411,13 @@ export interface components {
              * @description The item that stands for the shot on the wall
              */
             picture: string | null;
+        };
+        /** Range */
+        Range: {
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
         };
         /**
          * MarkRow
@@ -2298,6 +2445,12 @@ export interface components {
              * Format: date-time
              */
             created: string;
+            /** First Frame */
+            first_frame: number;
+            /** Last Frame */
+            last_frame: number;
+            /** Step */
+            step: number;
             /** Frames */
             frames: components["schemas"]["FrameRow"][];
         };
@@ -2305,7 +2458,7 @@ export interface components {
          * RenderState
          * @enum {string}
          */
-        RenderState: "waiting" | "rendering" | "done" | "failed";
+        RenderState: "waiting" | "rendering" | "done" | "failed" | "paused" | "cancelled";
         /** NewDeliverable */
         NewDeliverable: {
             /** Name */
@@ -2314,6 +2467,34 @@ export interface components {
             spec: {
                 [key: string]: unknown;
             };
+        };
+        /**
+         * RenderAsk
+         * @description The frames to render; by default those of the shot.
+         */
+        RenderAsk: {
+            /** First */
+            first?: number | null;
+            /** Last */
+            last?: number | null;
+            /**
+             * Step
+             * @default 1
+             */
+            step: number;
+        };
+        /**
+         * RenderChange
+         * @description What is to become of a render: `pause`, `cancel`, `resume`, or a frame made `again`.
+         */
+        RenderChange: {
+            /**
+             * Wish
+             * @enum {string}
+             */
+            wish: "pause" | "cancel" | "resume" | "again";
+            /** Frame */
+            frame?: number | null;
         };
     };
     responses: never;
@@ -2656,7 +2837,9 @@ export interface operations {
     };
     sources_api_source: {
         parameters: {
-            query?: never;
+            query?: {
+                frame?: number | null;
+            };
             header?: never;
             path: {
                 shot_id: number;
@@ -2695,6 +2878,67 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+        };
+    };
+    sources_api_start_sequence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSequence"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRow"];
+                };
+            };
+        };
+    };
+    sources_api_add_frame: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                source_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Number */
+                    number: number;
+                    /**
+                     * File
+                     * Format: binary
+                     */
+                    file: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceRow"];
+                };
             };
         };
     };
@@ -2762,6 +3006,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotRow"];
+                };
+            };
+        };
+    };
+    recipes_shots_set_range: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Range"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Range"];
                 };
             };
         };
@@ -3546,7 +3816,11 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": components["schemas"]["RenderAsk"] | null;
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -3559,10 +3833,58 @@ export interface operations {
             };
         };
     };
+    deliveries_api_change_render: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                render_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenderChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RenderRow"];
+                };
+            };
+        };
+    };
+    deliveries_api_all_files: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                render_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
     deliveries_api_file: {
         parameters: {
             query?: {
-                frame?: number;
+                frame?: number | null;
             };
             header?: never;
             path: {

@@ -1,0 +1,170 @@
+"""Sources of many numbered files: frames are added one by one, and unpacked by as many workers as there are cores."""
+
+import hashlib
+import logging
+import os
+import re
+from collections.abc import Iterator, Mapping
+from concurrent.futures import ThreadPoolExecutor, as_completed
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from django.core.files import File
+from django.db import IntegrityError, transaction
+
+from config.errors import Refused, problem_of
+from jobs import services as jobs
+from nexal.errors import DiskError, NexalError, SourceError
+from nexal.file_names import free, plain
+from nexal.recipe import MOST_PADDING, SourceSpec, numbered_file
+from nexal.timing import choose, ends_of
+from projects.models import Shot
+from sources import services
+from sources.models import UNFINISHED, Kept, Source, SourceFrame, SourceState
+
+log = logging.getLogger("nexal.sequences")
+
+DECODERS = os.cpu_count() or 2
+MOST_FRAMES = 20_000
+
+
+PATTERN = re.compile(r"(?P<lead>.*?)(?P<link>[._ -]*)%(?P<padding>0\d+)?d(?P<suffix>\.\w{1,16})")
+
+
+def create(shot: Shot, pattern: str) -> Source:
+    """A source of many frames, none of which is there yet. Raises Refused where the name is no pattern."""
+    found = PATTERN.fullmatch(Path(pattern.replace("\\", "/")).name)
+    if not found or int(found["padding"] or 0) > MOST_PADDING:
+        raise Refused(
+            422, "pattern", f"'{pattern}' is no name for numbered files", where="files", remedy="such as name.%04d.exr"
+        )
+    lead = plain(found["lead"]) or "frames"
+    rest = f"{found['link'].replace(' ', '_')}%{found['padding'] or ''}d{found['suffix']}"
+
+    def name() -> str:
+        return free(lead, rest, lambda made: Source.objects.filter(shot=shot, files=made).exists())
+
+    source = Source(shot=shot, files=name(), numbered=True, size=0, fingerprint="")
+    services.saved(source, name)
+    return source
+
+
+def add_frame(source: Source, number: int, file: "File[Any]") -> SourceFrame:
+    """Keep a file as a frame of a source, and start to unpack it. Raises Refused where that number is there."""
+    if not source.numbered:
+        raise Refused(422, "numbered", "it is a single file", where=source.files, remedy="import this one by itself")
+    count = source.frames.count()
+    if count >= MOST_FRAMES:
+        raise Refused(413, "too_many", f"has {count} frames already", where=source.files, remedy="split the shot")
+    name = numbered_file(source.files, number)
+    frame = SourceFrame(source=source, number=number, size=file.size or 0, fingerprint="")
+
+    def save() -> None:
+        try:
+            with transaction.atomic():
+                frame.save()
+        except IntegrityError:
+            raise Refused(
+                409, "frame_taken", f"there is a frame {number} already", where=source.files, remedy="leave it out"
+            ) from None
+
+    services.keep(frame, name, file, save)
+    Source.objects.filter(pk=source.pk).update(state=SourceState.WAITING, problem={})
+    jobs.submit("unpack", source.pk)
+    return frame
+
+
+def unpack_frames(source: Source) -> None:
+    """Unpack what waits of a source, several at once (part of a job). Raises Later where there is no room."""
+    Source.objects.filter(pk=source.pk).update(state=SourceState.READING)
+    ready = source.frames.filter(state=SourceState.READY).exists()
+    with ThreadPoolExecutor(DECODERS, thread_name_prefix="nexal-frames") as pool:
+        while True:
+            waiting = list(source.frames.filter(state__in=UNFINISHED)[: 2 * DECODERS if ready else 1])
+            if not waiting:
+                break
+            source.frames.filter(pk__in=[frame.pk for frame in waiting]).update(state=SourceState.READING)
+            # The first is looked at before all others: it is unpacked with everything that the wall shows.
+            work = {pool.submit(services.unpacked, frame, ready): frame for frame in waiting}
+            full: DiskError | None = None
+            for future in as_completed(work):
+                row = source.frames.filter(pk=work[future].pk)
+                try:
+                    future.result()
+                except DiskError as error:
+                    full = error
+                    row.update(state=SourceState.WAITING)
+                except NexalError as error:
+                    problem = problem_of(error).dict() | {"where": f"frame {work[future].number}"}
+                    row.update(state=SourceState.FAILED, problem=problem)
+                except Exception:
+                    log.exception("frame %s of source %s", work[future].number, source.pk)
+                    row.update(state=SourceState.FAILED, problem=services.INTERNAL)
+                else:
+                    ready = True
+                    row.update(state=SourceState.READY, problem={})
+            if full is not None:
+                problem = problem_of(full).dict() | {"where": source.files}
+                Source.objects.filter(pk=source.pk).update(state=SourceState.WAITING, problem=problem)
+                raise jobs.Later(services.ROOM_SECONDS) from full
+    settle(source)
+
+
+def settle(source: Source) -> None:
+    """State, size and fingerprint of a source from those of its frames."""
+    rows = list(source.frames.values_list("number", "fingerprint", "state", "size"))
+    states = {state for _, _, state, _ in rows}
+    problem: dict[str, Any] = {}
+    if not rows or states & set(UNFINISHED):
+        state = SourceState.WAITING
+    elif SourceState.READY in states:
+        state = SourceState.READY
+    else:
+        state = SourceState.FAILED
+        problem = source.frames.values_list("problem", flat=True)[0]
+    digest = hashlib.blake2b(digest_size=32)
+    for number, fingerprint, _, _ in rows:
+        digest.update(f"{number} {fingerprint}\n".encode())
+    Source.objects.filter(pk=source.pk).update(
+        state=state, problem=problem, fingerprint=digest.hexdigest(), size=sum(size for *_, size in rows)
+    )
+
+
+@dataclass(frozen=True)
+class Standing:
+    """The file that stands at a frame: an import or one of its frames, its number, and whether black stands there."""
+
+    kept: Kept
+    number: int | None = None
+    black: bool = False
+
+
+def standing_at(
+    rows: Mapping[str, Source], specs: Mapping[str, SourceSpec], frame: int
+) -> Iterator[tuple[str, Standing | NexalError]]:
+    """What stands at a frame of each import, by the recipe's names; or why nothing does."""
+    numbered = {row.pk for row in rows.values() if row.numbered}
+    numbers: dict[int, list[int]] = {pk: [] for pk in numbered}
+    if numbered:
+        for pk, number in SourceFrame.objects.filter(source__in=numbered).values_list("source_id", "number"):
+            numbers[pk].append(number)
+    for name, row in rows.items():
+        if not row.numbered:
+            yield name, Standing(row)
+        elif not numbers[row.pk]:
+            yield name, SourceError("has no frame yet", remedy="wait until its first frame is here")
+        else:
+            try:
+                choice = choose(numbers[row.pk], specs[name], frame)
+            except NexalError as error:
+                yield name, error
+                continue
+            found = SourceFrame.objects.select_related("source").get(source=row, number=choice.number)
+            yield name, Standing(found, choice.number, choice.black)
+
+
+def range_of(source: Source, spec: SourceSpec) -> tuple[int, int]:
+    """The frames at which a source of many begins and ends. Raises SourceError."""
+    first, last = ends_of(list(source.frames.values_list("number", flat=True)), spec)
+    return first + spec.offset, last + spec.offset

@@ -1,0 +1,280 @@
+"""Sources of many frames, and renders of ranges."""
+
+from __future__ import annotations
+
+import io
+import zipfile
+from pathlib import Path
+from typing import Any
+from unittest import mock
+
+import numpy as np
+from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import override_settings
+from server_support import ServerTest, exr_bytes, planes_of
+
+from deliveries import services as deliveries
+from deliveries.models import Render, RenderedFrame, RenderState
+from jobs.models import Job
+from jobs.services import Later
+from nexal.errors import DiskError
+from sources import services as sources
+from sources.models import Source, SourceFrame, SourceState
+
+
+def frame_bytes(number: int, **more: np.ndarray) -> bytes:
+    """A small picture whose red is its number / 64."""
+    return exr_bytes({name: np.full((12, 16), number / 64, np.float16) for name in "RGB"} | more)
+
+
+class SequenceTest(ServerTest):
+    own_store = True
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.path = f"/api/shots/{self.shot.pk}"
+
+    def started(self, pattern: str = "moth.%04d.exr") -> dict[str, Any]:
+        answer = self.api.post(f"{self.path}/sequences", {"files": pattern})
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return answer.json()
+
+    def add(self, source: int, number: int, content: bytes | None = None) -> Any:
+        file = SimpleUploadedFile(f"x.{number}.exr", frame_bytes(number) if content is None else content)
+        return self.api.client.post(f"{self.path}/sources/{source}/frames", {"number": number, "file": file})
+
+    def sequence(self, *numbers: int) -> dict[str, Any]:
+        row = self.started()
+        for number in numbers:
+            row = self.add(row["id"], number).json()
+        return row
+
+    def recipe(self, **spec: Any) -> dict[str, Any]:
+        radius = {"keys": [[1, 0], [11, 10]]}
+        return {
+            "nexal": 1,
+            "sources": {"moth": {"files": "moth.%04d.exr"} | spec},
+            "steps": [
+                {"name": "soft", "op": "blur", "in": {"from": "moth"}, "set": {"radius": radius}},
+                {"name": "cut", "op": "attach_alpha", "in": {"picture": "moth", "alpha": "moth.R"}},
+            ],
+        }
+
+    def red(self, frame: int, **ask: Any) -> float:
+        answer = self.api.post(f"{self.path}/view", {"address": "moth", "frame": frame} | ask)
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return float(planes_of(answer)["R"][0, 0] * 64)
+
+
+class Sequences(SequenceTest):
+    def test_numbered_files_become_one_source_with_its_range_and_gaps(self) -> None:
+        row = self.sequence(3, 4, 7)
+        self.assertEqual((row["files"], row["state"]), ("moth.%04d.exr", "ready"))
+        self.assertEqual(row["frames"]["numbers"], [[3, 4], [7, 7]])
+        self.assertEqual((row["frames"]["count"], row["frames"]["ready"], row["frames"]["failed"]), (3, 3, []))
+        kept = [Path(frame.original.path) for frame in SourceFrame.objects.all()]
+        self.assertEqual([path.name for path in kept], ["moth.0003.exr", "moth.0004.exr", "moth.0007.exr"])
+        before = Source.objects.get().fingerprint
+        self.add(row["id"], 8)
+        self.assertNotEqual(Source.objects.get().fingerprint, before)
+
+    def test_each_frame_is_seen_and_what_stands_for_others_is_as_the_recipe_says(self) -> None:
+        self.sequence(3, 4, 7)
+        self.save(self.recipe())
+        self.assertEqual([self.red(frame) for frame in (1, 3, 4, 5, 7, 9)], [3, 3, 4, 4, 7, 7])
+        loop = self.recipe(after="loop", missing="black", offset=10)
+        self.assertEqual([self.red(frame, recipe=loop) for frame in (13, 15, 17, 18, 19)], [3, 0, 7, 3, 4])
+        strict = self.recipe(missing="error")
+        answer = self.api.post(f"{self.path}/view", {"recipe": strict, "address": "moth", "frame": 5})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("number 5 is missing", answer.json()["message"])
+
+    def test_a_damaged_frame_is_told_and_the_others_are_usable(self) -> None:
+        row = self.started()
+        for number in (1, 2, 3):
+            content = frame_bytes(number)
+            row = self.add(row["id"], number, content[: len(content) // 2] if number == 2 else content).json()
+        self.assertEqual((row["state"], row["frames"]["ready"]), ("ready", 2))
+        (failed,) = row["frames"]["failed"]
+        self.assertEqual((failed["number"], failed["problem"]["where"]), (2, "frame 2"))
+        self.save(self.recipe())
+        self.assertEqual((self.red(1), self.red(3)), (1, 3))
+        answer = self.api.post(f"{self.path}/view", {"address": "moth", "frame": 2})
+        self.assertIn("in its frame 2", answer.json()["message"])
+        # Mended on the disk, it is tried again by itself.
+        frame = SourceFrame.objects.get(number=2)
+        Path(frame.original.path).write_bytes(frame_bytes(2))
+        answer = self.api.post(f"{self.path}/sources/{row['id']}/again")
+        self.assertEqual(answer.json()["frames"]["ready"], 3)
+
+    def test_frames_may_differ_in_what_they_hold(self) -> None:
+        row = self.sequence(1)
+        self.add(row["id"], 2, frame_bytes(2, **{"depth.Z": np.full((12, 16), 5, np.float32)}))
+        self.save(self.recipe())
+        answer = self.api.post(f"{self.path}/view", {"address": "moth.depth", "frame": 1})
+        self.assertIn("in its frame 1", answer.json()["message"])
+        answer = self.api.post(f"{self.path}/view", {"address": "moth.depth", "frame": 2})
+        self.assertEqual(answer.status_code, 200)
+        whole = self.api.get(f"{self.path}/sources/{row['id']}?frame=2").json()
+        self.assertEqual([channel["name"] for channel in whole["channel_rows"]][-1], "depth.Z")
+        self.assertGreater(whole["channel_rows"][0]["report"]["max"], 0)
+
+    def test_numbers_that_are_there_and_names_that_are_none_are_refused(self) -> None:
+        row = self.sequence(1, 2)
+        again = self.add(row["id"], 2)
+        self.assertEqual((again.status_code, again.json()["code"]), (409, "frame_taken"))
+        self.assertEqual(len(list(Path(SourceFrame.objects.first().original.path).parent.iterdir())), 2)
+        for name in ("moth.exr", "%04d", "moth.%0099d.exr", "moth.%s.exr"):
+            with self.subTest(name):
+                self.assertEqual(self.api.post(f"{self.path}/sequences", {"files": name}).status_code, 422)
+        self.assertEqual(self.started()["files"], "moth_2.%04d.exr")
+        self.assertEqual(self.started("../../mo;th %d.png")["files"], "mo_th_%d.png")
+        single = self.upload("leaf.exr")
+        self.assertEqual(self.add(single["id"], 3).status_code, 422)
+
+    def test_an_import_that_was_cut_off_goes_on_with_what_is_left(self) -> None:
+        with mock.patch("sources.sequences.jobs.submit"):
+            row = self.sequence(1, 2, 3, 4)
+        SourceFrame.objects.filter(number=1).update(state=SourceState.READING)
+        self.assertEqual(sources.unfinished(), [row["id"]])
+        sources.unpack(row["id"])
+        self.assertEqual(set(SourceFrame.objects.values_list("state", flat=True)), {SourceState.READY})
+        self.assertEqual((sources.unfinished(), Source.objects.get().state), ([], SourceState.READY))
+        # What the store dropped comes back when it is looked at.
+        self.save(self.recipe())
+        library = sources.library()
+        digest = SourceFrame.objects.get(number=3).fingerprint
+        library.close()
+        self.assertTrue(library._drop(digest))
+        self.red(2)
+        self.assertFalse(library.stored(digest).complete)
+        self.assertEqual(self.red(3), 3)
+
+    def test_without_room_it_waits(self) -> None:
+        with mock.patch("sources.sequences.jobs.submit"):
+            row = self.sequence(1)
+        with mock.patch("nexal.formats.store.decode_file", side_effect=DiskError("full")), self.assertRaises(Later):
+            sources.unpack(row["id"])
+        self.assertEqual(SourceFrame.objects.get().state, SourceState.WAITING)
+        sources.unpack(row["id"])
+        self.assertEqual(SourceFrame.objects.get().state, SourceState.READY)
+
+    def test_a_sequence_that_the_recipe_does_not_read_goes_with_its_files(self) -> None:
+        row = self.sequence(1, 2)
+        files = [Path(frame.original.path) for frame in SourceFrame.objects.all()]
+        self.save(self.recipe())
+        self.assertEqual(self.api.send("DELETE", f"{self.path}/sources/{row['id']}").status_code, 409)
+        self.save({"nexal": 1})
+        self.assertEqual(self.api.send("DELETE", f"{self.path}/sources/{row['id']}").status_code, 204)
+        self.assertEqual([file for file in files if file.exists()], [])
+
+
+class Ranges(SequenceTest):
+    def deliverable(self, file: str = "soft.%03d.exr", of: str = "soft") -> int:
+        self.sequence(1, 2, 3, 5)
+        self.save(self.recipe())
+        answer = self.api.post(f"{self.path}/deliverables", {"name": "soft", "spec": {"from": of, "file": file}})
+        return answer.json()["id"]
+
+    def render(self, deliverable: int, **ask: Any) -> Any:
+        return self.api.post(f"{self.path}/deliverables/{deliverable}/renders", ask)
+
+    def test_a_range_is_rendered_frame_by_frame(self) -> None:
+        found = self.deliverable()
+        row = self.render(found, first=1, last=5, step=2).json()
+        self.assertEqual(
+            [(frame["frame"], frame["state"]) for frame in row["frames"]], [(n, "done") for n in (1, 3, 5)]
+        )
+        self.assertEqual([frame["file"] for frame in row["frames"]], ["soft.001.exr", "soft.003.exr", "soft.005.exr"])
+        answer = self.api.get(f"{self.path}/renders/{row['id']}/files")
+        with zipfile.ZipFile(io.BytesIO(b"".join(answer.streaming_content))) as archive:
+            self.assertEqual(archive.namelist(), ["soft.001.exr", "soft.003.exr", "soft.005.exr"])
+        answer = self.api.get(f"{self.path}/renders/{row['id']}/file?frame=5")
+        self.assertIn("soft.005.exr", answer["Content-Disposition"])
+        self.assertEqual(self.api.get(f"{self.path}/renders/{row['id']}/file?frame=4").status_code, 404)
+
+    def test_without_a_range_it_is_the_shot_s(self) -> None:
+        found = self.deliverable()
+        self.assertEqual(self.api.send("PUT", f"{self.path}/range", {"first": 3, "last": 2}).status_code, 422)
+        self.api.send("PUT", f"{self.path}/range", {"first": 2, "last": 3})
+        self.assertEqual([frame["frame"] for frame in self.render(found).json()["frames"]], [2, 3])
+
+    def test_ranges_that_make_no_sense_are_refused(self) -> None:
+        found = self.deliverable("soft.exr")
+        for ask, words in (
+            ({"first": 5, "last": 1}, "are none"),
+            ({"first": 1, "last": 5}, "one file"),
+            ({"first": 1, "last": 10**6}, "at the most"),
+        ):
+            with self.subTest(words):
+                answer = self.render(found, **ask)
+                self.assertEqual(answer.status_code, 422)
+                self.assertIn(words, f"{answer.json()['message']} {answer.json()['remedy']}")
+        self.assertEqual(self.render(found, first=5, last=5).json()["frames"][0]["file"], "soft.exr")
+
+    def test_a_failed_frame_says_why_and_is_made_again_alone(self) -> None:
+        found = self.deliverable()
+        self.save(self.recipe(missing="error"))
+        row = self.render(found, first=3, last=5).json()
+        self.assertEqual([frame["state"] for frame in row["frames"]], ["done", "failed", "done"])
+        self.assertIn("number 4 is missing", row["frames"][1]["error"]["message"])
+        self.assertEqual(row["state"], "failed")
+        with mock.patch("deliveries.services._render_frame", return_value="x") as rendered:
+            answer = self.api.post(f"{self.path}/renders/{row['id']}", {"wish": "again", "frame": 4})
+        self.assertEqual((rendered.call_count, rendered.call_args[0][1]), (1, 4))
+        self.assertEqual(answer.json()["state"], "done")
+
+    def test_pause_resume_and_cancel(self) -> None:
+        found = self.deliverable()
+        made: list[int] = []
+
+        def stopping(render: Render, frame: int) -> str:
+            made.append(frame)
+            if frame == 2:
+                deliveries.stop(render, wish)
+            return "x"
+
+        for wish, state in (  # noqa: B007, `stopping` asks it
+            (RenderState.PAUSED, "paused"),
+            (RenderState.CANCELLED, "cancelled"),
+        ):
+            made.clear()
+            with self.subTest(state), mock.patch("deliveries.services._render_frame", stopping):
+                row = self.render(found, first=1, last=4).json()
+                self.assertEqual((row["state"], made), (state, [1, 2]))
+                self.assertEqual(deliveries.unfinished(), [], "nobody takes it up again")
+                # A job that was on its way changes nothing.
+                deliveries.run(row["id"])
+                self.assertEqual(made, [1, 2])
+                answer = self.api.post(f"{self.path}/renders/{row['id']}", {"wish": "resume"}).json()
+                self.assertEqual((answer["state"], made), ("done", [1, 2, 3, 4]))
+
+    def test_what_was_cut_off_goes_on_with_every_frame_once(self) -> None:
+        found = self.deliverable()
+        made: list[int] = []
+
+        def killed(render: Render, frame: int) -> str:
+            made.append(frame)
+            if frame == 3 and made.count(3) == 1:
+                raise SystemExit
+            return f"{frame}"
+
+        with mock.patch("deliveries.services._render_frame", killed):
+            with self.assertRaises(SystemExit):
+                deliveries.start(deliveries.Deliverable.objects.get(pk=found), None, 1, 5)
+            (render,) = deliveries.unfinished()
+            deliveries.run(render)
+        self.assertEqual(made, [1, 2, 3, 3, 4, 5])
+        states = RenderedFrame.objects.filter(render=render).values_list("frame", "file", "state")
+        self.assertEqual(list(states), [(n, str(n), "done") for n in (1, 2, 3, 4, 5)])
+
+    @override_settings(NEXAL_JOBS="threads")
+    def test_a_render_that_gets_on_is_not_given_up_for_its_starts(self) -> None:
+        found = self.deliverable()
+        render = Render.objects.create(
+            deliverable_id=found, revision=self.shot.head, spec={"from": "soft", "file": "s.%d.exr"}
+        )
+        RenderedFrame.objects.create(render=render, frame=1)
+        Job.objects.create(kind="render", key=render.pk, starts=3)
+        deliveries.run(render.pk)
+        self.assertEqual(Job.objects.get(kind="render", key=render.pk).starts, 1)

@@ -28,7 +28,7 @@ class FrameProblem(Schema):
 class Frames(Schema):
     """The frames of a source of many, by their files' numbers."""
 
-    numbers: list[tuple[int, int]] = Field(description="Numbers that are there, as ranges: first and last of each")
+    numbers: list[list[int]] = Field(description="Numbers that are there, as ranges: first and last of each")
     count: int
     ready: int
     failed: list[FrameProblem] = Field(description="Frames that could not be read, 50 at the most")
@@ -93,7 +93,7 @@ def _frames(source: Source) -> Frames | None:
     rows = list(source.frames.values_list("number", "state"))
     failed = source.frames.filter(state=SourceState.FAILED)[:50]
     return Frames(
-        numbers=runs([number for number, _ in rows]),
+        numbers=[list(run) for run in runs([number for number, _ in rows])],
         count=len(rows),
         ready=sum(state == SourceState.READY for _, state in rows),
         failed=[FrameProblem(number=frame.number, problem=Problem(**frame.problem)) for frame in failed],

@@ -6,7 +6,17 @@ export interface SourceSpec {
   non_finite?: string;
   /** What layers are, by name, where the guess is wrong. */
   roles?: Record<string, string>;
+  /** Frames by which it is moved later; the numbers it begins and ends with; what stands where it has no frame. */
+  offset?: number;
+  first?: number;
+  last?: number;
+  before?: Beyond;
+  after?: Beyond;
+  missing?: Missing;
 }
+
+export type Beyond = "hold" | "loop" | "black" | "error";
+export type Missing = "hold" | "black" | "error";
 
 /** What a port is fed from: an address, or a list of them. */
 export type Fed = string | string[];
@@ -25,11 +35,13 @@ export interface Recipe {
   sources?: Record<string, SourceSpec>;
   steps?: Step[];
   outputs?: Record<string, unknown>;
+  /** The frame that it is looked at, where that is not the first; no part of what is saved. */
+  at?: number;
 }
 
-/** A recipe with unsaved changes, as the server is asked about it: at its first frame. */
-export function drafted(recipe: Recipe): { recipe: Record<string, unknown>; frame: number } {
-  return { recipe: recipe as unknown as Record<string, unknown>, frame: 1 };
+/** A recipe with unsaved changes, as the server is asked about it, at the frame that it is looked at. */
+export function drafted({ at, ...recipe }: Recipe): { recipe: Record<string, unknown>; frame: number } {
+  return { recipe: recipe as unknown as Record<string, unknown>, frame: at ?? 1 };
 }
 
 export function itemOf(address: string): string {
@@ -116,7 +128,9 @@ function readdressed(step: Step, change: (address: string) => string): Step {
     if (ADDRESSES.has(key) && typeof value === "string") return change(value);
     if (Array.isArray(value)) return value.map((inner) => settings(inner));
     if (typeof value !== "object" || value === null) return value;
-    return Object.fromEntries(Object.entries(value).map(([name, inner]) => [name, settings(inner, name)]));
+    const changed = Object.entries(value).map(([name, inner]) => [name, settings(inner, name)]);
+    // What is not enumerated travels along: the keys of what moves (see `time/keys`).
+    return { ...value, ...(Object.fromEntries(changed) as object) };
   };
   const ports = Object.entries(step.in ?? {}).map(([port, feed]) => [
     port,

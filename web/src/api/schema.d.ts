@@ -1143,10 +1143,7 @@ export interface components {
              * Numbers
              * @description Numbers that are there, as ranges: first and last of each
              */
-            numbers: [
-                number,
-                number
-            ][];
+            numbers: number[][];
             /** Count */
             count: number;
             /** Ready */

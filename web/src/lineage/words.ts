@@ -214,7 +214,8 @@ const WAYS: Record<string, string> = {
   depth: "A depth is a channel like others: stretch makes a matte of a range of it.",
   histogram: "Skylines lie under every tile; the post of a stretch shows its own.",
   import: "Drop pictures on the page, or take + beside the filter.",
-  keyframe: "A setting of a recipe file may hold keys; the browser shows its value at the first frame.",
+  keyframe:
+    "Every number can move: click the notch at the left of a setting, or press K; its course shows under it.",
   preview: "Choose a step, and the stage shows it; p pins it for comparison.",
   save: "Every change is saved at once, as a revision.",
   undo: "Ctrl + Z takes the last change back, also after a reload.",

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { type DragEvent, useEffect, useRef, useState } from "react";
+import { type DragEvent, useEffect, useMemo, useRef, useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 
 import { type OperationRow, type ShotWhole, api, got, problemOf } from "@/api/client";
@@ -29,6 +29,10 @@ import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 import { useTools } from "@/stage/tools";
 import { useView } from "@/stage/viewState";
+import { lookedAt } from "@/time/keys";
+import { Timeline } from "@/time/Timeline";
+import { useShotTime, useTimeKeys } from "@/time/useShotTime";
+import { Whole } from "@/time/whole";
 
 import { BenchArea } from "./BenchArea";
 import { Conflict } from "./Conflict";
@@ -38,6 +42,7 @@ import { Help } from "./Help";
 import { Leaving } from "./Leaving";
 import { renameMarks, useMarks } from "./marks";
 import { useArrivals, useImport } from "./sources";
+import { SequenceDialog } from "./SequenceDialog";
 import { TakeRecipe } from "./TakeRecipe";
 import { BENCHES, TopBar } from "./TopBar";
 import { visitFirstSetting } from "./regions";
@@ -97,7 +102,10 @@ export function ShotPage() {
 type Asking = { kind: "rename" | "remove" | "note"; name: string } | null;
 
 function OpenShot({ whole }: { whole: ShotWhole }) {
-  const { recipe, edit } = useDraft();
+  const { recipe: raw, edit } = useDraft();
+  const time = useShotTime(whole, raw);
+  // Everything below sees what moves as it is at the frame that is looked at.
+  const recipe = useMemo(() => lookedAt(raw, time.frame), [raw, time.frame]);
   const [params] = useSearchParams();
   const go = useGo();
   const [finding, setFinding] = useState(false);
@@ -200,111 +208,124 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     show: (address) => choose(address.split(".")[0]!),
   });
 
+  useTimeKeys(time.all, item, writable);
   useArrivals();
   useTouchKey(writable && bench === "mattes");
 
   const common = { shot: whole.id, recipe, items, item, writable, onPut: put };
   const files = (event: DragEvent) => event.dataTransfer.types.includes("Files");
   return (
-    <div
-      className="relative flex h-full min-w-[960px] flex-col"
-      onDragEnter={(event) => writable && files(event) && setDropping(true)}
-      onDragOver={(event) => files(event) && event.preventDefault()}
-      onDragLeave={(event) => !event.relatedTarget && setDropping(false)}
-      onDrop={(event) => {
-        setDropping(false);
-        if (!files(event)) return;
-        event.preventDefault();
-        if (writable) void importFiles([...event.dataTransfer.files]);
-      }}
-    >
-      <TopBar
-        shot={whole}
-        bench={bench}
-        onBench={(next) => go({ bench: next })}
-        onHelp={() => setHelping(true)}
-      />
-      <main className="flex min-h-0 grow">
-        <BenchArea
-          {...common}
-          project={whole.project}
+    <Whole.Provider value={time.all}>
+      <div
+        className="relative flex h-full min-w-[960px] flex-col"
+        onDragEnter={(event) => writable && files(event) && setDropping(true)}
+        onDragOver={(event) => files(event) && event.preventDefault()}
+        onDragLeave={(event) => !event.relatedTarget && setDropping(false)}
+        onDrop={(event) => {
+          setDropping(false);
+          if (!files(event)) return;
+          event.preventDefault();
+          if (writable) void importFiles([...event.dataTransfer.files]);
+        }}
+      >
+        <TopBar
+          shot={whole}
           bench={bench}
-          operations={operations}
-          onTurnRound={() => turnRound(item)}
+          onBench={(next) => go({ bench: next })}
+          onHelp={() => setHelping(true)}
+        />
+        <main className="flex min-h-0 grow">
+          <BenchArea
+            {...common}
+            project={whole.project}
+            bench={bench}
+            operations={operations}
+            onTurnRound={() => turnRound(item)}
+            onChoose={choose}
+            onCross={cross}
+          />
+        </main>
+        {time.all && (
+          <Timeline
+            whole={time.all}
+            bars={time.bars}
+            item={item}
+            writable={writable}
+            onRange={time.setRange}
+          />
+        )}
+        <Lineage
+          shot={whole.id}
+          recipe={recipe}
+          items={items}
+          item={item}
+          writable={writable}
+          actions={actions}
           onChoose={choose}
-          onCross={cross}
-        />
-      </main>
-      <Lineage
-        shot={whole.id}
-        recipe={recipe}
-        items={items}
-        item={item}
-        writable={writable}
-        actions={actions}
-        onChoose={choose}
-        onAdd={() => setFinding(true)}
-        onCopyChannel={copyChannel}
-        onDropChannel={(address) => {
-          const stretch = operations.find((operation) => operation.op === "stretch");
-          if (stretch) add(stretch, address);
-        }}
-      />
-      <Finder
-        open={finding}
-        operations={operations}
-        after={item}
-        onClose={() => setFinding(false)}
-        onTake={(operation) => {
-          setFinding(false);
-          add(operation);
-        }}
-      />
-      <Help open={helping} onClose={() => setHelping(false)} />
-      <Conflict />
-      <TakeRecipe />
-      <Leaving />
-      {asking?.kind === "rename" && (
-        <RenameDialog
-          recipe={recipe}
-          name={asking.name}
-          onClose={() => setAsking(null)}
-          onRename={(to) => {
-            setAsking(null);
-            edit((before) => rename(before, asking.name, to));
-            renameMarks(asking.name, to);
-            if (asking.name === item) go({ item: to });
+          onAdd={() => setFinding(true)}
+          onCopyChannel={copyChannel}
+          onDropChannel={(address) => {
+            const stretch = operations.find((operation) => operation.op === "stretch");
+            if (stretch) add(stretch, address);
           }}
         />
-      )}
-      {asking?.kind === "note" && (
-        <NoteDialog
-          name={asking.name}
-          note={findStep(recipe, asking.name)?.note ?? ""}
-          onClose={() => setAsking(null)}
-          onNote={(note) => {
-            setAsking(null);
-            edit((before) =>
-              changeStep(before, asking.name, ({ note: _, ...step }) => (note ? { ...step, note } : step)),
-            );
+        <Finder
+          open={finding}
+          operations={operations}
+          after={item}
+          onClose={() => setFinding(false)}
+          onTake={(operation) => {
+            setFinding(false);
+            add(operation);
           }}
         />
-      )}
-      {asking?.kind === "remove" && (
-        <RemoveDialog
-          recipe={recipe}
-          name={asking.name}
-          onClose={() => setAsking(null)}
-          onRemove={(bridge) => drop(asking.name, bridge)}
-        />
-      )}
-      {dropping && (
-        <div className="pointer-events-none absolute inset-0 z-30 flex items-center justify-center border-2 border-lichen bg-black/60">
-          <p className="rounded-sm bg-panel px-4 py-2 text-[14px]">
-            Drop pictures to add them to this shot, or a recipe to take it
-          </p>
-        </div>
-      )}
-    </div>
+        <Help open={helping} onClose={() => setHelping(false)} />
+        <Conflict />
+        <TakeRecipe />
+        <SequenceDialog />
+        <Leaving />
+        {asking?.kind === "rename" && (
+          <RenameDialog
+            recipe={recipe}
+            name={asking.name}
+            onClose={() => setAsking(null)}
+            onRename={(to) => {
+              setAsking(null);
+              edit((before) => rename(before, asking.name, to));
+              renameMarks(asking.name, to);
+              if (asking.name === item) go({ item: to });
+            }}
+          />
+        )}
+        {asking?.kind === "note" && (
+          <NoteDialog
+            name={asking.name}
+            note={findStep(recipe, asking.name)?.note ?? ""}
+            onClose={() => setAsking(null)}
+            onNote={(note) => {
+              setAsking(null);
+              edit((before) =>
+                changeStep(before, asking.name, ({ note: _, ...step }) => (note ? { ...step, note } : step)),
+              );
+            }}
+          />
+        )}
+        {asking?.kind === "remove" && (
+          <RemoveDialog
+            recipe={recipe}
+            name={asking.name}
+            onClose={() => setAsking(null)}
+            onRemove={(bridge) => drop(asking.name, bridge)}
+          />
+        )}
+        {dropping && (
+          <div className="pointer-events-none absolute inset-0 z-30 flex items-center justify-center border-2 border-lichen bg-black/60">
+            <p className="rounded-sm bg-panel px-4 py-2 text-[14px]">
+              Drop pictures to add them to this shot, or a recipe to take it
+            </p>
+          </div>
+        )}
+      </div>
+    </Whole.Provider>
   );
 }

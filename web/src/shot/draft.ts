@@ -3,6 +3,9 @@ import { create } from "zustand";
 import { ApiError, type Problem, type RevisionWhole, problemOf } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 
+import { changedAt } from "@/time/keys";
+import { useTime } from "@/time/timeState";
+
 import { type Kept, type Keeper, browserKeeper } from "./kept";
 import { type Clash, type Merged, merge } from "./merge";
 import { type Server, type Way, server as realServer } from "./server";
@@ -40,6 +43,8 @@ interface Draft {
   hear: (head: RevisionWhole, stamp: number) => void;
   /** Change the recipe; it is saved as a revision at once, or, while something is dragged, on a later `settle`. */
   edit: (change: Change, done?: boolean) => void;
+  /** The same for the recipe as it is saved, with its keys. */
+  editKeys: (change: Change, done?: boolean) => void;
   settle: () => void;
   undo: () => void;
   redo: () => void;
@@ -348,7 +353,12 @@ export function createDraft(server: Server, keeper: Keeper) {
         if (head.number === state.head?.number) show({ head });
         else put(head);
       },
-      edit: (change, done = true) => {
+      edit: (shown, done = true) => {
+        // What is changed is what is seen, at the frame that is seen: what moves gets its key there.
+        const { frame } = useTime.getState();
+        get().editKeys((recipe) => changedAt(recipe, shown, frame), done);
+      },
+      editKeys: (change, done = true) => {
         // What is asked for after a move through the history is done upon what that leads to.
         if (later.length) {
           later = [...later, { change, done }];

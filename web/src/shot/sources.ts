@@ -1,13 +1,15 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { type QueryClient, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
 import { create } from "zustand";
 
 import { ApiError, type Problem, type SourceRow, api, csrf, got, problemOf } from "@/api/client";
 import { freeName, type Recipe, sourcesOf } from "@/api/recipe";
 import { useView } from "@/stage/viewState";
+import { goTo } from "@/time/timeState";
 
 import { useDraft } from "./draft";
 import { mayBeRecipe, recipeIn, useDropped } from "./recipes";
+import { MANY, type Sequence, grouped, useAsked } from "./sequences";
 
 const PENDING = ["waiting", "reading"];
 
@@ -33,15 +35,17 @@ export function useArrivals(): void {
   useEffect(() => {
     const arrived = rows.some((row) => {
       const state = before.current.get(row.id);
-      return row.state === "ready" && state !== undefined && state !== "ready";
+      return state !== undefined && state !== readiness(row) && (row.state === "ready" || row.frames);
     });
-    before.current = new Map(rows.map((row) => [row.id, row.state]));
+    before.current = new Map(rows.map((row) => [row.id, readiness(row)]));
     if (!arrived) return;
     void client.invalidateQueries({ queryKey: ["items", useDraft.getState().shot] });
     void client.refetchQueries({ predicate: (query) => query.state.status === "error" });
     useView.getState().change({ arrivals: useView.getState().arrivals + 1 });
   }, [rows, client]);
 }
+
+const readiness = (row: SourceRow) => (row.frames ? `${row.state} ${row.frames.ready}` : row.state);
 
 export interface Upload {
   key: number;
@@ -70,21 +74,33 @@ export const useUploads = create<Uploads>((set) => ({
 
 let next = 1;
 
+/** Whether it may come, and has room, is known before it is sent. */
+async function ticketFor(shot: number, bytes: number): Promise<string> {
+  const answer = await got(
+    api.POST("/api/shots/{shot_id}/upload-tickets", {
+      params: { path: { shot_id: shot } },
+      body: { bytes },
+    }),
+  );
+  return answer.ticket;
+}
+
 async function send<Answer>(
   shot: number,
   route: string,
   field: string,
   files: File[],
   progress: (sent: number) => void,
+  more: Record<string, string> = {},
+  known?: string,
 ): Promise<Answer> {
   const where = files[0]!.name;
-  // Whether it may come, and has room, is known before it is sent.
-  const { ticket } = await got(
-    api.POST("/api/shots/{shot_id}/upload-tickets", {
-      params: { path: { shot_id: shot } },
-      body: { bytes: files.reduce((sum, file) => sum + file.size, 0) },
-    }),
-  );
+  const ticket =
+    known ??
+    (await ticketFor(
+      shot,
+      files.reduce((sum, file) => sum + file.size, 0),
+    ));
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
     request.open("POST", `/api/shots/${shot}/${route}`);
@@ -122,6 +138,7 @@ async function send<Answer>(
         }),
       );
     const body = new FormData();
+    for (const [name, value] of Object.entries(more)) body.append(name, value);
     for (const file of files) body.append(field, file);
     request.send(body);
   });
@@ -129,7 +146,7 @@ async function send<Answer>(
 
 /** Put an imported file into the recipe under a free name. */
 export function addSource(recipe: Recipe, files: string): [Recipe, string] {
-  const name = freeName(recipe, files.replace(/\.[^.]+$/, ""));
+  const name = freeName(recipe, files.replace(/\.[^.]+$/, "").replace(/[._ -]*%\d*d/, ""));
   return [{ ...recipe, sources: { ...sourcesOf(recipe), [name]: { files } } }, name];
 }
 
@@ -169,14 +186,17 @@ export function useImport(then?: (row: SourceRow) => void) {
   return async (files: Iterable<File>) => {
     const shot = useDraft.getState().shot;
     const all = [...files];
-    for (const file of all.filter(mayBeRecipe)) {
+    const manifest = all.some((file) => file.name.endsWith(MANIFEST));
+    const { sequences, single } = manifest ? { sequences: [], single: all } : grouped(all);
+    for (const sequence of sequences) await importSequence(shot, sequence, client, then);
+    for (const file of single.filter(mayBeRecipe)) {
       try {
         useDropped.getState().put({ name: file.name, recipe: await recipeIn(file) });
       } catch (error) {
         put({ key: next++, name: file.name, sent: 0, problem: problemOf(error), told: [], source: null });
       }
     }
-    for (const parcel of parcelsOf(all.filter((file) => !mayBeRecipe(file)))) {
+    for (const parcel of parcelsOf(single.filter((file) => !mayBeRecipe(file)))) {
       const row: Upload = { key: next++, name: parcel.name, sent: 0, problem: null, told: [], source: null };
       put(row);
       try {
@@ -206,6 +226,123 @@ export function useImport(then?: (row: SourceRow) => void) {
       }
     }
   };
+}
+
+const AT_ONCE = 3;
+const TICKET_MS = 10 * 60_000;
+
+/** Send numbered files as one source; it comes into the recipe as soon as its first frame can be seen. */
+async function importSequence(
+  shot: number,
+  sequence: Sequence,
+  client: QueryClient,
+  then?: (row: SourceRow) => void,
+): Promise<void> {
+  const { put, drop } = useUploads.getState();
+  const total = sequence.files.size;
+  let upload: Upload = {
+    key: next++,
+    name: `${sequence.pattern}, ${total} frames`,
+    sent: 0,
+    problem: null,
+    told: [],
+    source: null,
+  };
+  const show = (change: Partial<Upload>) => {
+    upload = { ...upload, ...change };
+    put(upload);
+  };
+  const tick = () => void client.invalidateQueries({ queryKey: ["sources", shot] });
+  const listed = () => got(api.GET("/api/shots/{shot_id}/sources", { params: { path: { shot_id: shot } } }));
+  try {
+    const there = (await listed()).find((row) => row.frames && row.files === sequence.pattern) ?? null;
+    const wish = there || total > MANY ? await useAsked.getState().ask(sequence, there) : "new";
+    if (wish === "leave") return;
+    show({});
+    const source =
+      wish === "add" && there
+        ? there
+        : await got(
+            api.POST("/api/shots/{shot_id}/sequences", {
+              params: { path: { shot_id: shot } },
+              body: { files: sequence.pattern },
+            }),
+          );
+    const largest = Math.max(...[...sequence.files.values()].map((file) => file.size));
+    let ticket = { of: await ticketFor(shot, largest), at: Date.now() };
+    const queue = [...sequence.files];
+    const told: string[] = [];
+    let sent = 0;
+    let known = wish === "add";
+    /** The first frame that can be seen brings the source into the recipe. */
+    const look = async () => {
+      const row = (await listed()).find((each) => each.id === source.id);
+      tick();
+      if (known || !row?.frames?.ready) return;
+      known = true;
+      if (then) then(row);
+      else if (useDraft.getState().shot === shot) {
+        useDraft.getState().edit((recipe) => addSource(recipe, row.files)[0]);
+        await coverWith(shot, sequence, client);
+      }
+    };
+    const carry = async () => {
+      for (let entry = queue.shift(); entry; entry = queue.shift()) {
+        const [number, file] = entry;
+        if (Date.now() - ticket.at > TICKET_MS)
+          ticket = { of: await ticketFor(shot, largest), at: Date.now() };
+        try {
+          await send(
+            shot,
+            `sources/${source.id}/frames`,
+            "file",
+            [file],
+            () => undefined,
+            { number: String(number) },
+            ticket.of,
+          );
+        } catch (error) {
+          const problem = problemOf(error);
+          if (problem.code !== "frame_taken") {
+            queue.length = 0;
+            throw error;
+          }
+          told.push(`frame ${number} was there already`);
+        }
+        sent += 1;
+        show({ sent: sent / total, source: sent === total ? source.id : null });
+        if (!known) await look();
+      }
+    };
+    await Promise.all(Array.from({ length: Math.min(AT_ONCE, total) }, carry));
+    show({ sent: 1, source: source.id });
+    const done = await unpacked(shot, source.id, tick);
+    if (!known) await look();
+    for (const { number, problem } of done.frames?.failed ?? [])
+      told.push(`frame ${number}: ${problem.message}`);
+    if (done.state === "failed") show({ problem: done.problem ?? null });
+    else if (told.length) show({ told: told.slice(0, 6) });
+    else drop(upload.key);
+  } catch (error) {
+    show({ problem: problemOf(error) });
+  } finally {
+    tick();
+  }
+}
+
+/** A shot that had one frame gets the range of the first sequence in it. */
+async function coverWith(shot: number, sequence: Sequence, client: QueryClient): Promise<void> {
+  const whole = await got(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: shot } } }));
+  if (whole.last_frame > whole.first_frame) return;
+  const numbers = [...sequence.files.keys()];
+  await got(
+    api.PUT("/api/shots/{shot_id}/range", {
+      params: { path: { shot_id: shot } },
+      body: { first: numbers[0]!, last: numbers.at(-1)! },
+    }),
+  );
+  await client.invalidateQueries({ queryKey: ["shot", shot] });
+  goTo(numbers[0]!);
 }
 
 async function unpacked(shot: number, source: number, tick: () => void): Promise<SourceRow> {

@@ -31,7 +31,7 @@ export function ownView(name: string): string {
 
 /** Ask the server for planes. */
 export async function fetchPlanes(shot: number, ask: ViewAsk, signal?: AbortSignal): Promise<Planes> {
-  const body = { ...ask, view: ask.view && ownView(ask.view) };
+  const body = { ...ask, ...drafted(ask.recipe), view: ask.view && ownView(ask.view) };
   const response = await postForBytes(`/api/shots/${shot}/view`, body, signal);
   return readPlanes(response);
 }

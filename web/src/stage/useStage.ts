@@ -5,8 +5,12 @@ import { findStep, firstInput, itemOf, type Recipe } from "@/api/recipe";
 
 import { backingOf } from "./backdrops";
 import { matteOver } from "./focus";
-import { place } from "./geometry";
-import { ownColour } from "./painting";
+import { lookedAt } from "@/time/keys";
+import { usePlayback } from "@/time/usePlayback";
+import { useDraft } from "@/shot/draft";
+
+import { place, scaleFor, visibleRegion } from "./geometry";
+import { type Look, ownColour } from "./painting";
 import { usePane } from "./usePane";
 import { useView } from "./viewState";
 
@@ -65,6 +69,43 @@ export function useStage(
         : null,
     tint: tintOf(alone),
   });
+  // What is hatched or drawn round at a frame is so at the same frame.
+  const raw = useDraft((state) => state.recipe);
+  const kind = laid && (view.matte === "hatch" || view.matte === "contour") ? view.matte : undefined;
+  const scale = placement ? scaleFor(placement.zoom, window.devicePixelRatio) : 1;
+  const region = placement && display ? visibleRegion(placement, display, scale) : null;
+  const tint = tintOf(alone);
+  const look: Look | null =
+    backing.kind === "item" ? null : { exposure: view.exposure, backing, ...(tint ? { tint } : {}) };
+  const played = usePlayback(
+    current && region && look && !view.preview
+      ? {
+          shot,
+          picture: (frame) => ({ recipe: lookedAt(raw, frame), address, channels: alone, scale, region }),
+          matte: kind
+            ? (frame) => ({ recipe: lookedAt(raw, frame), address: laid!.matte, scale, region })
+            : null,
+          kind,
+          look,
+        }
+      : null,
+    JSON.stringify([shot, raw, address, alone, scale, region, look, kind]),
+  );
+  const standing = main;
+  const moving = useMemo(
+    () =>
+      played && {
+        ...standing,
+        shown: played.picture,
+        over: played.over,
+        kind,
+        problem: null,
+        busy: false,
+        planes: played.picture.planes,
+        waiting: [],
+      },
+    [played, standing, kind],
+  );
   const compared =
     view.panes === "split" || view.panes === "blink" || view.panes === "difference" ? view.panes : null;
   const second = view.pin ?? firstOf(recipe, items, item);
@@ -125,7 +166,7 @@ export function useStage(
     label,
     otherLabel,
     told: alone ? null : told,
-    main,
+    main: moving ?? main,
     other,
     fringe,
   };

@@ -35,15 +35,6 @@ interface Props {
 export function SettingField({ name, schema, value, channels, items, picking, domain, onChange }: Props) {
   const label = wordsOf(name);
   const current = value ?? schema.default;
-  if (typeof current === "object" && current !== null && !Array.isArray(current) && "keys" in current)
-    return (
-      <Line label={label}>
-        <span className="text-[12px] text-dim">moves by keyframes</span>
-        <Button quiet onClick={() => onChange(undefined, true)}>
-          Reset
-        </Button>
-      </Line>
-    );
   switch (kindOf(schema)) {
     case "number":
       return (

@@ -19,6 +19,9 @@ import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useDraft } from "@/shot/draft";
 
+import { Courses } from "@/time/Courses";
+import { Moving } from "@/time/Moving";
+
 import { Checks } from "./Checks";
 import { Ports } from "./Ports";
 import { SettingField } from "./SettingField";
@@ -40,6 +43,7 @@ const DRAWN_APART = ["strokes", "paths", "passes", "bars"];
 export function StepPanel(props: Props) {
   const { shot, recipe, items, item, operations, writable, mattes = true, plain, onTurnRound, onPut } = props;
   const edit = useDraft((state) => state.edit);
+  const raw = useDraft((state) => (item ? findStep(state.recipe, item) : undefined));
   const step = item ? findStep(recipe, item) : undefined;
   const operation = operations.find((row) => row.op === step?.op);
   const known = items.find((entry) => entry.name === item);
@@ -157,26 +161,36 @@ export function StepPanel(props: Props) {
         {drawn.length > 0 && (
           <div data-settings className="space-y-2 border-t border-line pt-3">
             {drawn.map(([name, schema]) => (
-              <SettingField
+              <Moving
                 key={name}
-                name={name}
-                schema={schema}
-                value={step.set?.[name]}
-                channels={channels}
-                items={above}
-                picking={{
-                  shot,
-                  recipe,
-                  items,
-                  address: first,
-                  encoded: step.set?.encoding === "display",
-                }}
-                domain={domain ? "display" : "scene"}
-                onChange={set(name)}
-              />
+                step={raw}
+                place={[name]}
+                label={wordsOf(name)}
+                initial={schema.default}
+                fine={schema.step}
+                writable={writable}
+              >
+                <SettingField
+                  name={name}
+                  schema={schema}
+                  value={step.set?.[name]}
+                  channels={channels}
+                  items={above}
+                  picking={{
+                    shot,
+                    recipe,
+                    items,
+                    address: first,
+                    encoded: step.set?.encoding === "display",
+                  }}
+                  domain={domain ? "display" : "scene"}
+                  onChange={set(name)}
+                />
+              </Moving>
             ))}
           </div>
         )}
+        <Courses step={raw} apart={drawn.map(([name]) => name)} writable={writable} />
         {between && writable && (
           <div className="flex items-center justify-between gap-2 border-t border-line pt-3">
             <span className="text-dim">

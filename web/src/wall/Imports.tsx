@@ -48,7 +48,10 @@ export function Imports({
     <div className="max-h-56 shrink-0 overflow-y-auto px-3">
       {rows.map((row) => {
         const source = sources.find((entry) => entry.id === row.source);
-        const unpacked = source?.channels ? source.done / source.channels : 0;
+        const [done, of] = source?.frames
+          ? [source.frames.ready + source.frames.failed.length, source.frames.count]
+          : [source?.done ?? 0, source?.channels ?? 0];
+        const unpacked = of ? done / of : 0;
         // It waits for room on the server's disk.
         if (source?.problem && source.state === "waiting")
           return <Message key={row.key} problem={source.problem} />;
@@ -84,8 +87,8 @@ export function Imports({
               <span className="shrink-0 font-mono text-[11px] text-dim">
                 {row.source === null
                   ? `sending ${Math.round(row.sent * 100)} %`
-                  : source?.channels
-                    ? `${source.done} of ${source.channels}`
+                  : of
+                    ? `${done} of ${of}${source?.frames ? " frames" : ""}`
                     : "reading"}
               </span>
             </div>

@@ -97,7 +97,10 @@ export function withBar(recipe: Recipe, bay: string, index: number, change: Part
 
 /** A bar without what is not set. */
 function tidy(bar: Bar): Bar {
-  return Object.fromEntries(Object.entries(bar).filter(([, value]) => value !== undefined)) as Bar;
+  // A copy, so that what travels along with a bar (its keys) stays with it.
+  const kept = { ...bar };
+  for (const key of Object.keys(kept) as (keyof Bar)[]) if (kept[key] === undefined) delete kept[key];
+  return kept;
 }
 
 /** Bars stand with the uppermost first on the screen, and with the undermost first in the recipe. */

@@ -1,0 +1,71 @@
+import type { SourceRow } from "@/api/client";
+import { type Recipe, stepsOf, sourcesOf } from "@/api/recipe";
+
+import { movingIn } from "./keys";
+
+export type Range = [first: number, last: number];
+
+/** A source of many frames as it lies in time: its range, and the numbers that are missing, all as frames. */
+export interface Bar {
+  name: string;
+  range: Range;
+  gaps: Range[];
+}
+
+/** The sources of many frames of a recipe, in time. */
+export function barsOf(recipe: Recipe, rows: readonly SourceRow[]): Bar[] {
+  return Object.entries(sourcesOf(recipe)).flatMap(([name, spec]) => {
+    const numbers = rows.find((row) => row.files === spec.files)?.frames?.numbers;
+    if (!numbers?.length) return [];
+    const by = spec.offset ?? 0;
+    const first = spec.first ?? numbers[0]![0]!;
+    const last = spec.last ?? numbers.at(-1)![1]!;
+    const gaps = numbers
+      .slice(1)
+      .map((run, index): Range => [numbers[index]![1]! + 1, run[0]! - 1])
+      .filter((gap) => gap[1] >= first && gap[0] <= last)
+      .map((gap): Range => [Math.max(gap[0], first) + by, Math.min(gap[1], last) + by]);
+    return [{ name, range: [first + by, last + by] as Range, gaps }];
+  });
+}
+
+/** All frames that there are: of the sources, of the shot's own range, and of what moves; null for a single one. */
+export function wholeRange(recipe: Recipe, bars: readonly Bar[], own: Range): Range | null {
+  const ends = bars.map((bar) => bar.range);
+  if (own[1] > own[0]) ends.push(own);
+  const keys = stepsOf(recipe).flatMap((step) =>
+    movingIn(step).flatMap(({ keys: each }) => each.map((key) => key[0])),
+  );
+  if (keys.length) ends.push([Math.floor(Math.min(...keys)), Math.ceil(Math.max(...keys))]);
+  if (!ends.length) return null;
+  const range: Range = [Math.min(...ends.map((end) => end[0])), Math.max(...ends.map((end) => end[1]))];
+  return range[1] > range[0] || keys.length ? range : null;
+}
+
+/** The frames that are played and delivered: the shot's own where it has some, else all. */
+export function workRange(whole: Range | null, own: Range): Range {
+  if (own[1] > own[0] || !whole) return own;
+  return whole;
+}
+
+/** The next frame of a range, going round where it loops; null at its end. */
+export function following(frame: number, [first, last]: Range, loop: boolean): number | null {
+  if (frame >= first && frame < last) return frame + 1;
+  return frame >= last && !loop ? null : first;
+}
+
+/** Ticks of a ruler: every so many frames that labels stay apart. */
+export function ticks([first, last]: Range, width: number, apart = 48): { frame: number; label: boolean }[] {
+  const most = Math.max(1, Math.floor(width / apart));
+  const count = last - first + 1;
+  const step =
+    [1, 2, 5, 10, 20, 25, 50, 100, 200, 250, 500, 1000, 2500, 5000].find((each) => count / each <= most) ??
+    10_000;
+  const small = step >= 5 ? step / 5 : 1;
+  const result: { frame: number; label: boolean }[] = [];
+  for (let frame = Math.ceil(first / small) * small; frame <= last; frame += small)
+    result.push({ frame, label: frame % step === 0 });
+  if (!result.some((tick) => tick.label && tick.frame - first < step / 2))
+    result.unshift({ frame: first, label: true });
+  return result;
+}

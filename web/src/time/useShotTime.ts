@@ -1,0 +1,97 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
+import { useSearchParams } from "react-router";
+
+import { type ShotWhole, api, got } from "@/api/client";
+import type { Recipe } from "@/api/recipe";
+import { useGo } from "@/app/address";
+import { useDraftSources } from "@/shot/sources";
+
+import { toggleKeys } from "./editing";
+import { type Range, barsOf, wholeRange, workRange } from "./range";
+import { goTo, playOrStop, useTime } from "./timeState";
+
+const SETTLED_MS = 250;
+
+/** Where in time a shot is looked at: its frame, which stands in the address, and all frames that it has. */
+export function useShotTime(whole: ShotWhole, recipe: Recipe) {
+  const rows = useDraftSources();
+  const frame = useTime((state) => state.frame);
+  const [params] = useSearchParams();
+  const go = useGo();
+  const client = useQueryClient();
+  const [own, setOwn] = useState<Range>([whole.first_frame, whole.last_frame]);
+  useEffect(() => {
+    setOwn([whole.first_frame, whole.last_frame]);
+  }, [whole.first_frame, whole.last_frame]);
+  const bars = useMemo(() => barsOf(recipe, rows), [recipe, rows]);
+  const all = useMemo(() => wholeRange(recipe, bars, own), [recipe, bars, own]);
+  const [first, last] = workRange(all, own);
+
+  const asked = params.get("frame");
+  useEffect(() => {
+    useTime.getState().reset(asked === null ? whole.first_frame : Number(asked) || 1);
+    // Another shot begins at its own frame; what the address says later is heard below.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [whole.id]);
+  useEffect(() => {
+    // Back and on in the browser's history.
+    if (asked !== null && Number.isInteger(Number(asked)) && Number(asked) !== useTime.getState().frame)
+      goTo(Number(asked));
+  }, [asked]);
+  useEffect(() => {
+    const timer = setTimeout(() => {
+      const now = new URLSearchParams(window.location.search).get("frame");
+      if (String(frame) !== (now ?? String(whole.first_frame)))
+        go({ frame: String(frame) }, { replace: true });
+    }, SETTLED_MS);
+    return () => clearTimeout(timer);
+  }, [frame, go, whole.first_frame]);
+  useEffect(() => {
+    useTime.getState().change({ range: [first, last] });
+  }, [first, last]);
+
+  const save = useMutation({
+    mutationFn: ([from, to]: Range) =>
+      got(
+        api.PUT("/api/shots/{shot_id}/range", {
+          params: { path: { shot_id: whole.id } },
+          body: { first: from, last: to },
+        }),
+      ),
+    onSettled: () => client.invalidateQueries({ queryKey: ["shot", whole.id] }),
+  });
+  const setRange = (range: Range) => {
+    setOwn(range);
+    useTime.getState().change({ range });
+    save.mutate(range);
+  };
+  return { frame, all, bars, own, setRange };
+}
+
+/** The keys of time, wherever nothing is being typed. */
+export function useTimeKeys(all: Range | null, item: string | null, writable: boolean): void {
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      const target = event.target as HTMLElement;
+      if (event.ctrlKey || event.metaKey || event.altKey) return;
+      if (
+        target.closest("input, textarea, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]")
+      )
+        return;
+      const { frame, playhead } = useTime.getState();
+      const now = playhead ?? frame;
+      const to = { ",": now - 1, ".": now + 1 }[event.key];
+      if (to !== undefined && all) goTo(Math.min(all[1], Math.max(all[0], to)));
+      else if (event.key.toLowerCase() === "g" && all) playOrStop();
+      else if (event.key.toLowerCase() === "k" && item && writable) {
+        const setting = target.closest<HTMLElement>("[data-setting]");
+        if (setting) setting.querySelector<HTMLButtonElement>("[data-notch]")?.click();
+        else toggleKeys(item);
+      } else return;
+      event.preventDefault();
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [all, item, writable]);
+}

@@ -1,0 +1,93 @@
+import { describe, expect, it } from "vitest";
+
+import { grouped, runsOf, worded } from "@/shot/sequences";
+import { barsOf, following, ticks, wholeRange, workRange } from "@/time/range";
+
+const named = (...names: string[]) => names.map((name) => new File(["x"], name));
+const told = (...names: string[]) => {
+  const { sequences, single } = grouped(named(...names));
+  return {
+    sequences: sequences.map(({ pattern, files }) => [pattern, [...files.keys()]]),
+    single: single.map((file) => file.name),
+  };
+};
+
+describe("files dropped together", () => {
+  it("tells two sequences apart by name, and leaves single files alone", () => {
+    expect(
+      told("moth.0002.exr", "leaf_10.png", "moth.0001.exr", "notes.json", "leaf_11.png", "one.0007.exr"),
+    ).toEqual({
+      sequences: [
+        ["moth.%04d.exr", [1, 2]],
+        ["leaf_%02d.png", [10, 11]],
+      ],
+      single: ["notes.json", "one.0007.exr"],
+    });
+  });
+
+  it("keeps numbers with and without padding, and two extensions, apart", () => {
+    expect(told("a.8.exr", "a.9.exr", "a.10.exr").sequences).toEqual([["a.%d.exr", [8, 9, 10]]]);
+    expect(told("a.0998.exr", "a.0999.exr", "a.10000.exr").sequences).toEqual([
+      ["a.%04d.exr", [998, 999, 10000]],
+    ]);
+    expect(told("a.1.exr", "a.2.exr", "a.0001.exr", "a.0002.exr").sequences).toEqual([
+      ["a.%d.exr", [1, 2]],
+      ["a.%04d.exr", [1, 2]],
+    ]);
+    expect(
+      told("a.01.exr", "a.02.exr", "a.01.png", "a.02.png").sequences.map(([pattern]) => pattern),
+    ).toEqual(["a.%02d.exr", "a.%02d.png"]);
+    expect(told("shot2_v3.0001.exr", "shot2_v3.0002.exr").sequences[0]![0]).toBe("shot2_v3.%04d.exr");
+    expect(told("clip.mp4", "tea.jpeg").single).toEqual(["clip.mp4", "tea.jpeg"]);
+  });
+
+  it("tells numbers as ranges", () => {
+    expect(worded(runsOf([1, 2, 3, 7, 9, 10]))).toBe("1–3, 7, 9–10");
+  });
+});
+
+describe("time", () => {
+  const recipe = {
+    nexal: 1 as const,
+    sources: { moth: { files: "m.%d.exr", offset: 10, first: 2 }, leaf: { files: "l.png" } },
+  };
+  const rows = [
+    {
+      files: "m.%d.exr",
+      frames: {
+        numbers: [
+          [1, 4],
+          [7, 9],
+        ],
+        count: 7,
+        ready: 7,
+        failed: [],
+      },
+    },
+  ] as never;
+
+  it("knows where sources lie and what is missing", () => {
+    const bars = barsOf(recipe, rows);
+    expect(bars).toEqual([{ name: "moth", range: [12, 19], gaps: [[15, 16]] }]);
+    expect(wholeRange(recipe, bars, [1, 1])).toEqual([12, 19]);
+    expect(wholeRange(recipe, bars, [1, 24])).toEqual([1, 24]);
+    expect(wholeRange({ nexal: 1 }, [], [1, 1])).toBeNull();
+    expect(workRange([12, 19], [1, 1])).toEqual([12, 19]);
+    expect(workRange([12, 19], [13, 15])).toEqual([13, 15]);
+  });
+
+  it("goes on, round, or ends", () => {
+    expect(following(3, [1, 4], true)).toBe(4);
+    expect(following(4, [1, 4], true)).toBe(1);
+    expect(following(4, [1, 4], false)).toBeNull();
+    expect(following(9, [1, 4], true)).toBe(1);
+  });
+
+  it("labels stay apart", () => {
+    for (const last of [1, 10, 48, 240, 10_000]) {
+      const labels = ticks([1, last], 600).filter((tick) => tick.label);
+      const gaps = labels.slice(1).map((tick, index) => ((tick.frame - labels[index]!.frame) / last) * 600);
+      expect(Math.min(Infinity, ...gaps)).toBeGreaterThan(22);
+    }
+  });
+});

@@ -261,6 +261,33 @@ SHOTS: dict[str, dict[str, Any]] = {
 }
 
 
+MOVING: dict[str, dict[str, Any]] = {
+    "050 moth in flight": {
+        "nexal": 1,
+        "sources": {
+            "flight": {"files": "flight.%04d.exr"},
+            "interior": {"files": "interior.exr"},
+        },
+        "steps": [
+            _step("pull", "screen_pull", {"picture": "flight"}, reference=[0.05, 0.28, 0.075], black=0.06, white=0.92),
+            _step("unspilled", "despill", {"picture": "flight"}, amount=0.85, keep_luminance=0.4),
+            _step("cut", "attach_alpha", {"picture": "unspilled", "alpha": "pull"}),
+            _step("house", "fit_to", {"picture": "interior", "like": "flight"}, how="cover"),
+            _step("over_house", "stack", {"under": "house", "over": "cut"}),
+            _step(
+                "wipe",
+                "ramp",
+                {"like": "flight"},
+                start={"keys": [[1, [-60, 0], "smooth"], [36, [960, 0]]]},
+                end={"keys": [[1, [-20, 0], "smooth"], [36, [1000, 0]]]},
+            ),
+            _step("shown", "stack", {"under": "over_house", "over": "flight", "matte": "wipe"}),
+        ],
+    },
+}
+"""Shots that move: drawn and put in after the stills, once the server runs."""
+
+
 def _marks(**sides: list[tuple[float, float, float]]) -> list[dict[str, Any]]:
     return [{"side": side, "x": x, "y": y, "radius": r} for side, dabs in sides.items() for x, y, r in dabs]
 

@@ -160,6 +160,27 @@ class Keys(CoreTest):
                 self.assertEqual(len({each[name] for each in digests}), different)
 
 
+class OnlyMeasured(CoreTest):
+    def test_a_picture_whose_size_is_taken_alone_makes_no_difference_with_its_pixels(self) -> None:
+        steps = [
+            {"name": "ramp", "op": "ramp", "in": {"like": "s"}, "set": {"end": [64, 0]}},
+            {"name": "shape", "op": "shape", "in": {"like": "s"}, "set": {"paths": [{"points": SQUARE}]}},
+            {"name": "fitted", "op": "fit_to", "in": {"picture": "still", "like": "s"}},
+            {"name": "read", "op": "invert", "in": {"from": "s"}},
+        ]
+        sources = {"s": {"files": "s"}, "still": {"files": "t"}}
+        recipe = parse_recipe({"nexal": 1, "sources": sources, "steps": steps})
+        still = MemorySource(rgb(width=32, height=24))
+        plans = [Plan(recipe, 1, {"s": source, "still": still}) for source in (rgba(seed=1), rgba(seed=2))]
+        larger = Plan(recipe, 1, {"s": rgba(width=80), "still": still})
+        for name in ("ramp", "shape", "fitted"):
+            with self.subTest(name):
+                one, two = (plan.node(name).digest for plan in plans)
+                self.assertEqual(one, two)
+                self.assertNotEqual(one, larger.node(name).digest)
+        self.assertNotEqual(plans[0].node("read").digest, plans[1].node("read").digest)
+
+
 SQUARE = [[10, 10], [20, 10], [20, 20], [10, 20]]
 
 

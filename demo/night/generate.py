@@ -255,6 +255,14 @@ def write_tin(folder: Path) -> None:
     cv2.imwrite(str(folder / "emblem.png"), emblem[..., [2, 1, 0, 3]])
 
 
+def generate_moving(folder: Path) -> None:
+    """Write what is missing of the pictures that move; the still ones are there."""
+    from demo.night.flight import write_flight
+
+    folder.mkdir(parents=True, exist_ok=True)
+    write_flight(folder, lambda path, pixels: _write_exr(path, _rgb(pixels)))
+
+
 def generate(folder: Path) -> None:
     """Write what is missing. The plates are drawn in a process of their own while the glasshouse is rendered."""
     folder.mkdir(parents=True, exist_ok=True)
@@ -274,3 +282,4 @@ def generate(folder: Path) -> None:
 
 if __name__ == "__main__":
     generate(Path(sys.argv[1]))
+    generate_moving(Path(sys.argv[1]))

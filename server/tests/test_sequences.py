@@ -169,6 +169,33 @@ class Sequences(SequenceTest):
         self.assertEqual([file for file in files if file.exists()], [])
 
 
+class InTime(SequenceTest):
+    def test_what_an_outline_holds_is_followed_and_a_matte_is_judged(self) -> None:
+        row = self.started()
+        base = np.random.default_rng(1).random((120, 160)).astype(np.float32)
+        for number in range(1, 5):
+            # It goes 3 px to the right and 2 px down with each frame.
+            seen = np.roll(base, (2 * number, 3 * number), axis=(0, 1))
+            picture = {name: seen.astype(np.float16) for name in "RGB"}
+            self.add(row["id"], number, exr_bytes(picture | {"A": np.full((120, 160), number / 8, np.float16)}))
+        self.save(self.recipe())
+        outline = [[40, 30], [110, 30], [110, 90], [40, 90]]
+        ask = {"address": "moth", "outline": outline, "start": 1, "frames": [2, 3], "model": "shift"}
+        rows = self.api.post(f"{self.path}/follow", ask).json()
+        for found, by in zip(rows, (1, 2), strict=True):
+            np.testing.assert_allclose(np.array(found["matrix"]).reshape(3, 3)[:2, 2], (3 * by, 2 * by), atol=0.1)
+            self.assertGreater(found["sure"], 0.7)
+        # The next frames go on from there, against the start.
+        more = self.api.post(f"{self.path}/follow", ask | {"frames": [4], "before": rows[-1]["matrix"]}).json()
+        np.testing.assert_allclose(np.array(more[0]["matrix"]).reshape(3, 3)[:2, 2], (9, 6), atol=0.1)
+        answer = self.api.post(f"{self.path}/follow", ask | {"outline": [[0, 0], [2, 0], [0, 2]]})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("too little", answer.json()["message"])
+        steady = self.api.post(f"{self.path}/steady", {"address": "moth.A", "frames": [1, 2, 3]}).json()
+        self.assertEqual([each["coverage"] for each in steady], [1 / 8, 2 / 8, 3 / 8])
+        self.assertIsNone(steady[0]["change"])
+
+
 class Ranges(SequenceTest):
     def deliverable(self, file: str = "soft.%03d.exr", of: str = "soft") -> int:
         self.sequence(1, 2, 3, 5)

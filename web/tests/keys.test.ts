@@ -177,6 +177,44 @@ describe("changes at a frame", () => {
     expect(moving!.opacity).toEqual(keyed);
   });
 
+  it("points added to a curve, or taken away, are so at every key", () => {
+    const points = (change: (points: number[][]) => number[][]) => {
+      const after = changedAt(
+        recipe,
+        (before) =>
+          changeStep(before, "outline", (step) => ({
+            ...step,
+            set: {
+              paths: (step.set!.paths as { points: number[][] }[]).map((path, index) =>
+                index === 1 ? { ...path, points: change(path.points) } : path,
+              ),
+            },
+          })),
+        3,
+      );
+      const path = (after.steps![1]!.set!.paths as { points: { keys: [number, number[][]][] } }[])[1]!;
+      return path.points.keys;
+    };
+    const fewer = points((own) => own.filter((_, index) => index !== 1));
+    expect(fewer.map(([frame, each]) => [frame, each.length])).toEqual([
+      [1, 2],
+      [3, 2],
+      [5, 2],
+    ]);
+    expect(fewer[0]![1]).toEqual([
+      [0, 0],
+      [8, 8],
+    ]);
+    const more = points((own) => [own[0]!, [5, 0], ...own.slice(1)]);
+    expect(more.map(([frame, each]) => [frame, each.length])).toEqual([
+      [1, 4],
+      [3, 4],
+      [5, 4],
+    ]);
+    expect(more[0]![1][1]!.slice(0, 2)).toEqual([4, 0]);
+    expect(more[1]![1][1]).toEqual([5, 0]);
+  });
+
   it("a reset takes the keys away, and a change of nothing is none", () => {
     const reset = changedAt(recipe, set("soft", "radius", undefined), 6);
     expect(reset.steps![0]!.set).toEqual({ filter: "box" });

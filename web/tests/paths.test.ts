@@ -1,17 +1,7 @@
 import { describe, expect, it } from "vitest";
 
-import {
-  type PathPoint,
-  bent,
-  curves,
-  inside,
-  moved,
-  nearest,
-  outline,
-  pointsOf,
-  split,
-  withPoints,
-} from "@/benches/mattes/paths";
+import { type PathPoint, bent, curves, inside, moved, nearest, outline, split } from "@/benches/mattes/paths";
+import { pathsOf, setPaths } from "@/benches/mattes/useDrawing";
 
 const SQUARE: PathPoint[] = [
   [10, 10],
@@ -38,15 +28,28 @@ function place(curve: [number, number][], t: number): [number, number] {
 }
 
 describe("points", () => {
-  it("are those of the path, or of its first key", () => {
-    expect(pointsOf({ points: SQUARE })).toBe(SQUARE);
-    const keyed = { keys: [[1, SQUARE] as [number, PathPoint[]], [9, CIRCLE] as [number, PathPoint[]]] };
-    expect(pointsOf(keyed)).toBe(SQUARE);
-    expect(withPoints(keyed, CIRCLE).keys).toEqual([
-      [1, CIRCLE],
-      [9, CIRCLE],
-    ]);
-    expect(pointsOf({})).toEqual([]);
+  it("are those of the path, seen where what it was followed to lies, and written back as they were drawn", () => {
+    const movement = {
+      from: 1,
+      matrices: { "1": [1, 0, 0, 0, 1, 0, 0, 0, 1], "3": [2, 0, 10, 0, 2, 0, 0, 0, 1] },
+    };
+    const step = {
+      name: "s",
+      op: "shape",
+      set: { paths: [{ points: SQUARE, movement }, { points: SQUARE }] },
+    };
+    const recipe = { nexal: 1 as const, steps: [step], at: 3 };
+    const [seen, still] = pathsOf(recipe, "s");
+    expect(seen!.points![0]).toEqual([30, 20]);
+    expect(still!.points).toBe(SQUARE);
+    expect(setPaths(recipe, "s", pathsOf(recipe, "s")).steps![0]!.set).toEqual(step.set);
+    const dragged = pathsOf(recipe, "s").map((path) => ({
+      ...path,
+      points: path.points!.map((p) => moved(p, 4, 2)),
+    }));
+    const after = setPaths(recipe, "s", dragged).steps![0]!.set!.paths as { points: number[][] }[];
+    expect(after[0]!.points[0]).toEqual([12, 11]);
+    expect(after[1]!.points[0]).toEqual([14, 12]);
   });
 
   it("move with their tangents and their own feather", () => {

@@ -66,6 +66,12 @@ def _digest(*parts: Any) -> str:
     return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
 
 
+def _measures(description: Description) -> list[Any]:
+    """What a description says without its pixels."""
+    alpha, data = description.alpha.value, sorted(description.data)
+    return [description.channels, description.display, description.window, alpha, data, description.origin]
+
+
 def resolve(node: Node, rest: str) -> Feed:
     """What an address names in a node. A single channel by its exact name is a plane."""
     description = node.description
@@ -270,11 +276,16 @@ class Plan:
         description = operation.describe(inputs, settings)
         traits = {name: operation.trait(name, inputs, settings, description) for name in description.channels}
         description = replace(description, traits=traits)
+        # Of what is only measured, such as the picture whose size is taken, the pixels make no difference.
+        read = operation.needed(description.channels, inputs, settings)
         digest = _digest(
             operation.name,
             operation.version,
             settings.model_dump_json(by_alias=True),
-            {port: (feed.node.digest, list(feed.channels.items())) for port, feed in feeds.items()},
+            {
+                port: (feed.node.digest, list(feed.channels.items())) if read.get(port) else _measures(feed.description)
+                for port, feed in feeds.items()
+            },
             self.frame if operation.timed(settings) else None,
         )
         return Node(item, digest, description, operation=operation, settings=settings, feeds=feeds)

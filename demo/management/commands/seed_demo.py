@@ -1,5 +1,6 @@
-"""`manage.py seed_demo`: a demo user and the Night Conservatory, made once."""
+"""`manage.py seed_demo`: a demo user and the Night Conservatory, made once; with `--moving` the shots that move."""
 
+from argparse import ArgumentParser
 from pathlib import Path
 from typing import Any
 
@@ -8,11 +9,12 @@ from django.core.files import File
 from django.core.management.base import BaseCommand
 
 from accounts.models import User
-from demo.night.generate import generate
-from demo.recipes import MARKS, PASSWORD, PROJECT, SHOTS, USERNAME
-from nexal.recipe import parse_recipe
+from demo.night.generate import generate, generate_moving
+from demo.recipes import MARKS, MOVING, PASSWORD, PROJECT, SHOTS, USERNAME
+from nexal.recipe import numbered_file, numbers_in, parse_recipe
 from projects.models import Membership, Project, Role, Shot
 from recipes.services import first_revision, save
+from sources import sequences
 from sources.models import Source, SourceState
 from sources.services import import_file
 
@@ -21,6 +23,9 @@ class Command(BaseCommand):
     """Make what is missing of the demo user, project, pictures and shots."""
 
     help = __doc__
+
+    def add_arguments(self, parser: ArgumentParser) -> None:
+        parser.add_argument("--moving", action="store_true", help="the shots that move, drawn after the stills")
 
     def handle(self, *args: Any, **options: Any) -> None:
         settings.NEXAL_JOBS = "inline"
@@ -32,12 +37,13 @@ class Command(BaseCommand):
             user.save()
         project, _ = Project.objects.get_or_create(name=PROJECT)
         Membership.objects.get_or_create(project=project, user=user, defaults={"role": Role.OWNER})
-        missing = [name for name in SHOTS if not Shot.objects.filter(project=project, name=name).exists()]
+        shots = MOVING if options["moving"] else SHOTS
+        missing = [name for name in shots if not Shot.objects.filter(project=project, name=name).exists()]
         if not missing:
             return
         folder = Path(settings.VAR) / "demo"
         self.stdout.write("rendering the Night Conservatory (a minute)")
-        generate(folder)
+        (generate_moving if options["moving"] else generate)(folder)
         for name in missing:
             seed_shot(project, name, user.pk, folder)
             self.stdout.write(f"shot {name}")
@@ -47,12 +53,26 @@ def seed_shot(project: Project, name: str, author: int, folder: Path) -> Shot:
     """One demo shot with its pictures imported and its recipe as second revision."""
     shot = Shot.objects.create(project=project, name=name, marks=MARKS.get(name, []))
     revision = first_revision(shot, author)
-    recipe = parse_recipe(SHOTS[name])
-    for spec in recipe.sources.values():
-        with (folder / spec.files).open("rb") as file:
-            source = import_file(shot, spec.files, File(file, name=spec.files))
+    recipe = parse_recipe((SHOTS | MOVING)[name])
+    stills = [spec.files for spec in recipe.sources.values() if not spec.numbered]
+    for files in stills:
+        with (folder / files).open("rb") as file:
+            source = import_file(shot, files, File(file, name=files))
         source = Source.objects.get(pk=source.pk)
         if source.state != SourceState.READY:
-            raise RuntimeError(f"{spec.files}: {source.problem}")
+            raise RuntimeError(f"{files}: {source.problem}")
+    patterns = [spec.files for spec in recipe.sources.values() if spec.numbered]
+    created = [sequences.create(shot, files) for files in patterns]
+    # With its recipe from the first frame on: it is seen while the others come.
     save(shot, author, revision.number, recipe)
+    for source in created:
+        _seed_frames(shot, source, folder)
     return shot
+
+
+def _seed_frames(shot: Shot, source: Source, folder: Path) -> None:
+    numbers = numbers_in(source.files, [path.name for path in folder.iterdir()])
+    Shot.objects.filter(pk=shot.pk).update(first_frame=numbers[0], last_frame=numbers[-1])
+    for number in numbers:
+        with (folder / numbered_file(source.files, number)).open("rb") as file:
+            sequences.add_frame(source, number, File(file, name=source.files))

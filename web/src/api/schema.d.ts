@@ -448,6 +448,46 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/follow": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Follow
+         * @description Where what an outline holds lies at some frames, in their order. It ends where it is lost.
+         */
+        post: operations["stage_time_follow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/steady": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Steady
+         * @description How a matte changes over some frames, in their order, where its picture does not.
+         */
+        post: operations["stage_time_steady"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/view": {
         parameters: {
             query?: never;
@@ -1581,6 +1621,86 @@ export interface components {
              * @default 1
              */
             frame: number;
+        };
+        /**
+         * FollowedRow
+         * @description A frame; without a matrix it is lost.
+         */
+        FollowedRow: {
+            /** Frame */
+            frame: number;
+            /** Sure */
+            sure: number;
+            /** Matrix */
+            matrix: number[] | null;
+            /** Points */
+            points: number[][];
+        };
+        /**
+         * FollowAsk
+         * @description What `outline` holds of an item at frame `start`; `before` is where it lay at the frame before the first one.
+         */
+        FollowAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /** Outline */
+            outline: number[][];
+            /** Start */
+            start: number;
+            /** Frames */
+            frames: number[];
+            /**
+             * Model
+             * @default similarity
+             * @enum {string}
+             */
+            model: "shift" | "similarity" | "affine" | "perspective";
+            /**
+             * Search
+             * @default false
+             */
+            search: boolean;
+            /** Before */
+            before?: number[] | null;
+        };
+        /**
+         * SteadyRow
+         * @description Mean of the matte, and its mean change since the frame before where the picture stood still.
+         */
+        SteadyRow: {
+            /** Frame */
+            frame: number;
+            /** Coverage */
+            coverage: number;
+            /** Change */
+            change: number | null;
+            /** Still */
+            still: number;
+        };
+        /** SteadyAsk */
+        SteadyAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /** Frames */
+            frames: number[];
         };
         /**
          * DiagnosedAs
@@ -3197,6 +3317,58 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Item"][];
+                };
+            };
+        };
+    };
+    stage_time_follow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FollowAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FollowedRow"][];
+                };
+            };
+        };
+    };
+    stage_time_steady: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SteadyAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SteadyRow"][];
                 };
             };
         };

@@ -9,12 +9,16 @@ import { useGo } from "@/app/address";
 import { Button } from "@/parts/Button";
 import { Menu } from "@/parts/Menu";
 import { Message } from "@/parts/Message";
+import { NumberBox } from "@/parts/NumberBox";
 import { Waiting } from "@/parts/Waiting";
 import { useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
+import { useTime } from "@/time/timeState";
+import { useWhole } from "@/time/whole";
 
 import { type Making, NewDeliverable } from "./NewDeliverable";
-import { startRender } from "./rendering";
+import { Frames, type Wish } from "./Frames";
+import { type Span, isNumbered, startRender } from "./rendering";
 
 interface Props {
   shot: number;
@@ -37,6 +41,13 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
     if (params.get("new") !== null) go({ new: null }, { replace: true });
   }, [params, go]);
   const [problem, setProblem] = useState<Problem | null>(null);
+  const whole = useWhole();
+  const { range, frame } = useTime();
+  const [chosen, setChosen] = useState<Span | null>(null);
+  // A file without a number is one of the frame that is looked at.
+  const span = chosen ?? { first: range[0], last: range[1], step: 1 };
+  const spanOf = (file: string): Span =>
+    isNumbered(file) && whole ? span : { first: frame, last: frame, step: 1 };
   const key = ["deliverables", shot];
   const answer = useQuery({
     queryKey: key,
@@ -67,6 +78,21 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
             >
               Download the recipe
             </a>
+            {writable && (answer.data?.length ?? 0) > 1 && (
+              <Button
+                title="Render every deliverable of the table"
+                onClick={() =>
+                  void act(async () => {
+                    for (const row of answer.data ?? []) {
+                      const { file } = row.spec as { file: string };
+                      await startRender(shot, row.id, file, spanOf(file));
+                    }
+                  })
+                }
+              >
+                Deliver all
+              </Button>
+            )}
             {answer.data?.some((row) => row.render?.state === "done") && (
               <a
                 href={`/api/shots/${shot}/delivered`}
@@ -88,6 +114,49 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
             )}
           </div>
         </div>
+        {whole && (
+          <div
+            role="group"
+            aria-label="Frames to render"
+            className="mb-3 flex items-center gap-1 text-[12px] text-dim"
+          >
+            Frames
+            <NumberBox
+              label="First frame to render"
+              value={span.first}
+              step={1}
+              places={0}
+              onChange={(first) => setChosen({ ...span, first: Math.round(first) })}
+            />
+            to
+            <NumberBox
+              label="Last frame to render"
+              value={span.last}
+              step={1}
+              places={0}
+              onChange={(last) => setChosen({ ...span, last: Math.round(last) })}
+            />
+            every
+            <NumberBox
+              label="Step between frames"
+              value={span.step}
+              step={1}
+              places={0}
+              min={1}
+              max={1000}
+              onChange={(step) => setChosen({ ...span, step: Math.round(step) })}
+            />
+            {chosen && (
+              <Button quiet onClick={() => setChosen(null)}>
+                as on the timeline
+              </Button>
+            )}
+            <span className="ml-2 text-faint">
+              A file name with %04d gets each frame&apos;s number; one without is written of the frame that is
+              looked at.
+            </span>
+          </div>
+        )}
         {problem && (
           <div className="mb-3">
             <Message problem={problem} />
@@ -121,7 +190,22 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
                   items={items}
                   writable={writable}
                   onChange={(again) => setMaking({ row, again })}
-                  onRender={() => void act(() => startRender(shot, row.id))}
+                  onRender={() =>
+                    void act(() => {
+                      const { file } = row.spec as { file: string };
+                      return startRender(shot, row.id, file, spanOf(file));
+                    })
+                  }
+                  onWish={(render, wish, at) =>
+                    void act(() =>
+                      got(
+                        api.POST("/api/shots/{shot_id}/renders/{render_id}", {
+                          params: { path: { shot_id: shot, render_id: render } },
+                          body: { wish, frame: at ?? null },
+                        }),
+                      ),
+                    )
+                  }
                   onRemove={() =>
                     void act(() =>
                       api.DELETE("/api/shots/{shot_id}/deliverables/{deliverable_id}", path(row)),
@@ -161,9 +245,10 @@ interface RowProps {
   onChange: (again: boolean) => void;
   onRender: () => void;
   onRemove: () => void;
+  onWish: (render: number, wish: Wish, frame?: number) => void;
 }
 
-function Row({ shot, row, items, writable, onChange, onRender, onRemove }: RowProps) {
+function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish }: RowProps) {
   const spec = row.spec as {
     from?: unknown;
     file: string;
@@ -178,7 +263,8 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove }: RowPr
   const item = items.find((entry) => entry.name === itemOf(from));
   const planes = useSmallPlanes(shot, item, from, !item?.problem);
   const render = row.render;
-  const frame = render?.frames[0];
+  const many = (render?.frames.length ?? 0) > 1;
+  const frame = many ? undefined : render?.frames[0];
   const busy = render && BUSY.includes(render.state);
   const format = [
     spec.format,
@@ -222,7 +308,17 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove }: RowPr
         </td>
         <td className="px-2">
           <div className="flex items-center justify-end gap-2">
-            {render?.state === "done" && (
+            {render && many && render.frames.some((each) => each.state === "done") && (
+              <a
+                href={`/api/shots/${shot}/renders/${render.id}/files`}
+                download
+                title="All frames that are done, in one archive"
+                className="inline-flex h-6 items-center gap-1 rounded-sm border border-lichen px-2 text-lichen"
+              >
+                <Download size={12} /> {render.frames.filter((each) => each.state === "done").length} files
+              </a>
+            )}
+            {render?.state === "done" && !many && (
               <a
                 href={`/api/shots/${shot}/renders/${render.id}/file`}
                 download
@@ -265,6 +361,19 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove }: RowPr
           </div>
         </td>
       </tr>
+      {render && many && (
+        <tr>
+          <td colSpan={7}>
+            <Frames
+              shot={shot}
+              name={row.name}
+              render={render}
+              writable={writable}
+              onWish={(wish, at) => onWish(render.id, wish, at)}
+            />
+          </td>
+        </tr>
+      )}
       {frame?.error && (
         <tr>
           <td colSpan={7} className="p-2">

@@ -6,6 +6,8 @@ import { ITEM_NAME } from "@/api/names";
 import { type Recipe, findStep, freeName, insertAfter, itemOf, restOf } from "@/api/recipe";
 import { useDraft } from "@/shot/draft";
 import { pictureOf } from "@/stage/focus";
+import { useTime } from "@/time/timeState";
+import { useWhole } from "@/time/whole";
 import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
@@ -13,7 +15,7 @@ import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { TextField } from "@/parts/TextField";
 
-import { savedAsSeen, startRender } from "./rendering";
+import { isNumbered, savedAsSeen, startRender } from "./rendering";
 
 interface Props {
   shot: number;
@@ -84,12 +86,13 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
   const [depth, setDepth] = useState<string | null>(null);
   const [alpha, setAlpha] = useState<string | null>(null);
   const [compression, setCompression] = useState<string | null>(null);
+  const whole = useWhole();
   const [file, setFile] = useState<string | null>(old ? (making.again ? null : old.file) : null);
   const [problem, setProblem] = useState<Problem | null>(null);
   const known = formats.data?.find((row) => row.name === format);
   const stem = from.replaceAll(/[^\w]+/g, "_").toLowerCase() || "result";
   const named = texture && findStep(recipe, from)?.set?.layout ? "{shot}_{layout}" : stem;
-  const fileName = file ?? `${named}${known?.suffix ?? ""}`;
+  const fileName = file ?? `${named}${whole && !texture ? ".%04d" : ""}${known?.suffix ?? ""}`;
   const base = ITEM_NAME.test(stem) ? stem : "result";
   const name = freeAmong(taken, base);
   // What was chosen last holds as long as the format does.
@@ -153,7 +156,9 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
           );
       const { format: _, from: __, file: ___, split: ____, ...rest } = spec;
       localStorage.setItem(kept(kind), JSON.stringify({ format, ...rest }));
-      await startRender(shot, made.id);
+      const { range, frame } = useTime.getState();
+      const [first, last] = whole && isNumbered(fileName) ? range : [frame, frame];
+      await startRender(shot, made.id, fileName, { first, last, step: 1 });
       onMade();
     } catch (error) {
       setProblem(problemOf(error));

@@ -12,9 +12,27 @@ export async function savedAsSeen(): Promise<void> {
   });
 }
 
-/** Have a deliverable rendered from the recipe as it is seen. Throws ApiError. */
-export async function startRender(shot: number, deliverable: number): Promise<void> {
+/** The frames that are rendered: the first, the last, and every how manieth. */
+export interface Span {
+  first: number;
+  last: number;
+  step: number;
+}
+
+/** Have frames of a deliverable rendered from the recipe as it is seen; a single file at the first. Throws ApiError. */
+export async function startRender(
+  shot: number,
+  deliverable: number,
+  file: string,
+  span: Span,
+): Promise<void> {
   await savedAsSeen();
   const path = { shot_id: shot, deliverable_id: deliverable };
-  await got(api.POST("/api/shots/{shot_id}/deliverables/{deliverable_id}/renders", { params: { path } }));
+  const body = isNumbered(file) ? span : { ...span, last: span.first };
+  await got(
+    api.POST("/api/shots/{shot_id}/deliverables/{deliverable_id}/renders", { params: { path }, body }),
+  );
 }
+
+/** Whether a file name has a place for a frame's number. */
+export const isNumbered = (file: string) => /%0?\d*d|#/.test(file);

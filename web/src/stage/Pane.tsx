@@ -1,4 +1,4 @@
-import { type RefObject, useEffect, useRef } from "react";
+import { type RefObject, useLayoutEffect, useRef } from "react";
 
 import { Breathing } from "@/parts/Breathing";
 
@@ -46,7 +46,7 @@ export function Pane({
   const canvas = canvasRef ?? own;
   const { split, pick, change } = useView();
 
-  useEffect(() => {
+  useLayoutEffect(() => {
     const target = canvas.current;
     const context = target?.getContext("2d");
     if (!target || !context) return;
@@ -88,7 +88,9 @@ export function Pane({
           frame = requestAnimationFrame(draw);
         }, 80);
     };
-    frame = requestAnimationFrame(draw);
+    // What plays is drawn with the number that it stands under, in one.
+    if (main.played) draw(performance.now());
+    else frame = requestAnimationFrame(draw);
     // Whichever of the two is on its way: one frame left over would go on drawing what was for ever.
     return () => {
       cancelAnimationFrame(frame);

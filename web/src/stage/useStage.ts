@@ -103,6 +103,7 @@ export function useStage(
         busy: false,
         planes: played.picture.planes,
         waiting: [],
+        played: true,
       },
     [played, standing, kind],
   );

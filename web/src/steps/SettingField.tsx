@@ -13,6 +13,8 @@ import { Line } from "./Line";
 import { type Meaning, Meanings } from "./Meanings";
 import { Numbers } from "./Numbers";
 import { type Picking, pickColour, pickLevel, pickPoint } from "./picking";
+import { followedIn } from "@/time/movement";
+
 import { Routes } from "./Routes";
 import { type SettingSchema, kindOf, wordOf, wordsOf } from "./schema";
 
@@ -34,6 +36,7 @@ interface Props {
 /** The control of one setting, drawn from its schema. */
 export function SettingField({ name, schema, value, channels, items, picking, domain, onChange }: Props) {
   const label = wordsOf(name);
+  const recipe = picking.recipe;
   const current = value ?? schema.default;
   switch (kindOf(schema)) {
     case "number":
@@ -217,6 +220,32 @@ export function SettingField({ name, schema, value, channels, items, picking, do
           onChange={(next) => onChange(next, true)}
         />
       );
+    case "movement": {
+      const choices = followedIn(recipe);
+      const own = JSON.stringify(current ?? null);
+      const held = choices.find((choice) => JSON.stringify(choice.movement) === own);
+      return (
+        <Line label={label} title={schema.description}>
+          <Choose
+            label={label}
+            value={held?.label ?? (current ? "its own" : "none")}
+            options={[
+              "none",
+              ...(current && !held ? ["its own"] : []),
+              ...choices.map((choice) => choice.label),
+            ]}
+            onChange={(next) =>
+              next !== "its own" &&
+              onChange(
+                next === "none" ? undefined : choices.find((choice) => choice.label === next)!.movement,
+                true,
+              )
+            }
+            className="w-44"
+          />
+        </Line>
+      );
+    }
     case "expressions":
       return (
         <Expressions value={current as Record<string, string>} onChange={(next) => onChange(next, true)} />

@@ -10,6 +10,8 @@ import { Message } from "@/parts/Message";
 import { useDraft } from "@/shot/draft";
 import { useDraftSources } from "@/shot/sources";
 
+import { SourceTime } from "@/time/SourceTime";
+
 import { ReplaceSource } from "./ReplaceSource";
 
 interface Props {
@@ -146,6 +148,7 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
             </div>
           ))}
       </dl>
+      {row?.frames && <SourceTime shot={shot} name={name} recipe={recipe} row={row} writable={writable} />}
       <fieldset disabled={!writable} className="space-y-2 border-t border-line pt-3">
         <legend className="sr-only">How it is read</legend>
         <Reading

@@ -18,9 +18,11 @@ import { BarList } from "@/benches/packing/BarList";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useDraft } from "@/shot/draft";
+import { pictureOf } from "@/stage/focus";
 
 import { Courses } from "@/time/Courses";
 import { Moving } from "@/time/Moving";
+import { Steadiness } from "@/time/Steadiness";
 
 import { Checks } from "./Checks";
 import { Ports } from "./Ports";
@@ -145,9 +147,20 @@ export function StepPanel(props: Props) {
           </div>
         )}
         {step.op === "touch_up" && <StrokeList step={step} onRecipe={edit} />}
-        {step.op === "shape" && <PathList recipe={recipe} step={step} onRecipe={edit} />}
+        {step.op === "shape" && (
+          <PathList
+            shot={shot}
+            picture={first && !first.includes(".") ? first : pictureOf(recipe, items, step.name)}
+            recipe={recipe}
+            step={step}
+            onRecipe={edit}
+          />
+        )}
         {known && !plain && (
           <Checks shot={shot} item={known} writable={writable} mattes={mattes} onPut={onPut} />
+        )}
+        {known && !known.problem && !plain && mattes && (known.plane || known.channels.includes("A")) && (
+          <Steadiness key={known.name} shot={shot} item={known} />
         )}
         {operation && (
           <Ports

@@ -36,6 +36,7 @@ export type Kind =
   | "text"
   | "meanings"
   | "inkProfile"
+  | "movement"
   | "other";
 
 export function kindOf(schema: SettingSchema): Kind {
@@ -46,6 +47,7 @@ export function kindOf(schema: SettingSchema): Kind {
   if (["colour", "point", "triple"].includes(schema.widget ?? "")) return "numbers";
   if (schema.widget === "meanings") return "meanings";
   if (schema.widget === "ink_profile") return "inkProfile";
+  if (schema.widget === "movement") return "movement";
   if (wordOf(schema)) return "numberOrWord";
   if (
     schema.anyOf?.some((part) => part.type === "integer") &&

@@ -16,7 +16,10 @@ export function Courses({
   writable: boolean;
 }) {
   const whole = useWhole();
-  const moving = movingIn(step).filter(({ place }) => place.length > 1 || !apart.includes(String(place[0])));
+  // Curves show theirs in their own list.
+  const moving = movingIn(step)
+    .filter(({ place }) => place[0] !== "paths")
+    .filter(({ place }) => place.length > 1 || !apart.includes(String(place[0])));
   if (!step || !whole || !moving.length) return null;
   return (
     <div className="space-y-2 border-t border-line pt-3">

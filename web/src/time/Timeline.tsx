@@ -234,7 +234,7 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
           value={range[0]}
           step={1}
           places={0}
-          className="w-10"
+
           onChange={(next, done) =>
             done && writable && onRange([Math.round(next), Math.max(Math.round(next), range[1])])
           }
@@ -245,7 +245,7 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
           value={range[1]}
           step={1}
           places={0}
-          className="w-10"
+
           onChange={(next, done) =>
             done && writable && onRange([Math.min(Math.round(next), range[0]), Math.round(next)])
           }

@@ -1,5 +1,6 @@
 /** Settings that move: what they are at a frame, and what becomes of their keys when they are changed there. */
 import type { Recipe, Step } from "@/api/recipe";
+import { split } from "@/benches/mattes/paths";
 
 export type Way = "linear" | "smooth" | "hold";
 export const WAYS: readonly Way[] = ["linear", "smooth", "hold"];
@@ -118,6 +119,8 @@ function merged(now: unknown, before: unknown, frame: number): unknown {
   if (isKeyed(before)) {
     const was = valueAt(before.keys, frame);
     if (same(now, was)) return before;
+    if (isList(now) && isList(was) && now.length !== was.length)
+      return { keys: withKey(followed(before.keys, was, now), frame, now) };
     const kind = Array.isArray(was) ? Array.isArray(now) : typeof now === "number";
     // Put in the place of a moving value is a still one only where it is of another kind.
     return kind && lengthsAgree(now, was) ? { keys: withKey(before.keys, frame, now) } : written(now, frame);
@@ -127,6 +130,32 @@ function merged(now: unknown, before: unknown, frame: number): unknown {
       merged(inner, isKeyed(before[index]) ? before[index] : undefined, frame),
     );
   return written(now, frame);
+}
+
+const isList = (value: unknown): value is number[][] =>
+  Array.isArray(value) && value.length > 0 && value.every(Array.isArray);
+
+/** Keys of points that follow what was done to the points of one of them: some taken away, or one put between. */
+function followed(keys: readonly Key[], was: number[][], now: number[][]): Key[] {
+  const at = (points: number[][], index: number) => points[index]?.slice(0, 2).join();
+  if (now.length < was.length) {
+    let next = 0;
+    const stay = was.map((_, index) => {
+      const kept = at(was, index) === at(now, next);
+      if (kept) next += 1;
+      return kept;
+    });
+    return keys.map(([frame, value, ...way]) => [
+      frame,
+      (value as number[][]).filter((_, index) => stay[index]),
+      ...way,
+    ]);
+  }
+  const place = now.findIndex((_, index) => at(now, index) !== at(was, index));
+  return keys.map(([frame, value, ...way]) => {
+    const points = value as number[][];
+    return [frame, split(points, (place + points.length - 1) % points.length, 0.5), ...way];
+  });
 }
 
 const lengthsAgree = (a: unknown, b: unknown) =>

@@ -37,6 +37,12 @@ export function usePlayback(ask: ReelAsk | null, key: string): Played | null {
     let due = performance.now();
     let seen: number[] = [];
     let last: number | null = null;
+    const began = due;
+    /** How many were shown in the last second, where that is fewer than there should be. */
+    const reached = (now: number, rate: number) => {
+      seen = seen.filter((time) => now - time < 1000);
+      return now - began > 1200 && seen.length < rate * 0.93 ? seen.length : null;
+    };
     const tick = (now: number) => {
       request = requestAnimationFrame(tick);
       const { playhead, range, loop, rate, change } = useTime.getState();
@@ -51,17 +57,15 @@ export function usePlayback(ask: ReelAsk | null, key: string): Played | null {
       const ready = reel.at(next);
       if (!ready) {
         if (reel.lost(next) && next !== last) last = next;
-        seen = seen.filter((time) => now - time < 1000);
-        if (now - due > 250) change({ reached: seen.length });
+        if (now - due > 250) change({ reached: reached(now, rate) });
         return;
       }
       last = next;
       setShown(ready);
-      seen = [...seen.filter((time) => now - time < 1000), now];
+      seen.push(now);
       // A picture that comes late moves what follows: none is left out.
       due = (now - due > 1500 / rate ? now : due) + 1000 / rate;
-      const slow = seen.length > 3 && now - seen[0]! > 900 && seen.length < rate * 0.93;
-      change({ playhead: next, reached: slow ? seen.length : null });
+      change({ playhead: next, reached: reached(now, rate) });
     };
     request = requestAnimationFrame(tick);
     return () => {

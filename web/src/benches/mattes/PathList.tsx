@@ -1,15 +1,22 @@
 import { Trash2 } from "lucide-react";
 
-import { type Recipe, type Step } from "@/api/recipe";
+import { type Recipe, type Step, findStep } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { NumberBox } from "@/parts/NumberBox";
 import { SlideField } from "@/parts/SlideField";
+import { useDraft } from "@/shot/draft";
 import { useTools } from "@/stage/tools";
+import { Follow } from "@/time/Follow";
+import { Moving } from "@/time/Moving";
+import { isKeyed, valueIn } from "@/time/keys";
 
 import { type ShapePath, pointsOf, withPoints } from "./paths";
 import { pathsOf, setPaths } from "./useDrawing";
 
 interface Props {
+  shot: number;
+  /** The picture that a curve is followed in. */
+  picture: string | null;
   recipe: Recipe;
   step: Step;
   onRecipe: (change: (recipe: Recipe) => Recipe, done: boolean) => void;
@@ -21,11 +28,13 @@ function feathers(path: ShapePath): [number, number] {
 }
 
 /** The curves of a shape: added or cut, with feather and opacity; the chosen points' own feather. */
-export function PathList({ recipe, step, onRecipe }: Props) {
+export function PathList({ shot, picture, recipe, step, onRecipe }: Props) {
   const { path: chosen, points, change } = useTools();
   const paths = pathsOf(recipe, step.name);
   const put = (next: ShapePath[], done = true) =>
     onRecipe((before) => setPaths(before, step.name, next), done);
+  const raw = useDraft((state) => findStep(state.recipe, step.name));
+  const moves = raw !== undefined && chosen !== null && isKeyed(valueIn(raw, ["paths", chosen, "points"]));
   const held = chosen === null ? undefined : paths[chosen];
   const alter = (to: Partial<ShapePath>, done: boolean) =>
     put(
@@ -48,7 +57,7 @@ export function PathList({ recipe, step, onRecipe }: Props) {
               <span className="truncate">{path.name || `Curve ${index + 1}`}</span>
               <span className="text-[11px] text-faint">
                 {path.mode === "cut" ? "cut" : "add"}, {pointsOf(path).length} points
-                {path.keys ? `, ${path.keys.length} keys` : ""}
+                {path.movement ? ", followed" : ""}
               </span>
             </button>
             <Button
@@ -67,6 +76,12 @@ export function PathList({ recipe, step, onRecipe }: Props) {
       </ol>
       {held && (
         <div className="space-y-1.5" role="group" aria-label={`Curve ${chosen! + 1}`}>
+          <Moving step={raw} place={["paths", chosen!, "points"]} label="Points" initial={[]} writable>
+            <p className="text-dim">
+              Its points
+              {moves ? " move: what is changed at another frame becomes a key there" : " stand still"}
+            </p>
+          </Moving>
           <div className="grid grid-cols-[84px_1fr] items-center gap-2">
             <span className="text-dim">Does</span>
             <div role="group" aria-label="Does" className="flex gap-1">
@@ -77,16 +92,32 @@ export function PathList({ recipe, step, onRecipe }: Props) {
               ))}
             </div>
           </div>
-          <SlideField
-            label="Opacity"
-            value={held.opacity ?? 1}
-            low={0}
-            high={1}
-            min={0}
-            max={1}
-            step={0.01}
+          <Moving
+            step={raw}
+            place={["paths", chosen!, "opacity"]}
+            label="Opacity of the curve"
             initial={1}
-            onChange={(opacity, done) => alter({ opacity }, done)}
+            writable
+          >
+            <SlideField
+              label="Opacity"
+              value={held.opacity ?? 1}
+              low={0}
+              high={1}
+              min={0}
+              max={1}
+              step={0.01}
+              initial={1}
+              onChange={(opacity, done) => alter({ opacity }, done)}
+            />
+          </Moving>
+          <Follow
+            shot={shot}
+            recipe={recipe}
+            step={step.name}
+            index={chosen!}
+            path={held}
+            picture={picture}
           />
           {(["in", "out"] as const).map((side, at) => (
             <SlideField

@@ -1,28 +1,25 @@
+import type { Movement } from "@/time/movement";
+
 /** A point of a path: x, y; then tangents in and out relative to it; then its own feather inward and outward. */
 export type PathPoint = number[];
 
 export interface ShapePath {
   name?: string;
+  /** Where what it surrounds was followed to: a matrix for each frame, from the points of one. */
+  movement?: Movement;
   points?: PathPoint[];
-  keys?: [number, PathPoint[]][];
   mode?: "add" | "cut";
   opacity?: number;
   feather?: number | [number, number];
 }
 
-/** The points that are edited: the path's own, or those of its first key. */
+/** The points that are edited: at the frame that is looked at, where they move. */
 export function pointsOf(path: ShapePath): PathPoint[] {
-  return path.points ?? path.keys?.[0]?.[1] ?? [];
+  return path.points ?? [];
 }
 
 export function withPoints(path: ShapePath, points: PathPoint[]): ShapePath {
-  if (!path.keys) return { ...path, points };
-  return {
-    ...path,
-    keys: path.keys.map(
-      ([frame, old], index) => [frame, index === 0 ? points : old] as [number, PathPoint[]],
-    ),
-  };
+  return { ...path, points };
 }
 
 const round = (value: number) => Math.round(value * 100) / 100;

@@ -3,6 +3,8 @@ import { useEffect, useRef, useState } from "react";
 import { type Recipe, changeStep, findStep } from "@/api/recipe";
 import { useTools } from "@/stage/tools";
 
+import { inverse, matrixAt, movedPoints } from "@/time/movement";
+
 import type { Gesture } from "./gestures";
 import {
   type PathPoint,
@@ -32,13 +34,28 @@ type Grip =
 
 const REACH = 8;
 
+/** The points that were drawn, of those that are seen where a movement takes them. */
+const drawn = new WeakMap<PathPoint[], PathPoint[]>();
+
+/** The curves of a shape as they are seen: those that were followed where they lie at the frame that is looked at. */
 export function pathsOf(recipe: Recipe, item: string | null): ShapePath[] {
   const step = item ? findStep(recipe, item) : undefined;
-  return step?.op === "shape" ? ((step.set?.paths ?? []) as ShapePath[]) : [];
+  if (step?.op !== "shape") return [];
+  return ((step.set?.paths ?? []) as ShapePath[]).map((path) => {
+    if (!path.movement || !path.points) return path;
+    const points = movedPoints(path.points, matrixAt(path.movement, recipe.at ?? 1));
+    drawn.set(points, path.points);
+    return { ...path, points };
+  });
 }
 
 export function setPaths(recipe: Recipe, item: string, paths: ShapePath[]): Recipe {
-  return changeStep(recipe, item, (step) => ({ ...step, set: { ...step.set, paths } }));
+  const own = paths.map((path) => {
+    if (!path.movement || !path.points) return path;
+    const back = () => movedPoints(path.points!, inverse(matrixAt(path.movement!, recipe.at ?? 1)));
+    return { ...path, points: drawn.get(path.points) ?? back() };
+  });
+  return changeStep(recipe, item, (step) => ({ ...step, set: { ...step.set, paths: own } }));
 }
 
 /** Drawing of closed curves: points by clicking, curves by dragging; points, tangents and paths moved later. */

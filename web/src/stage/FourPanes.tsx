@@ -85,6 +85,7 @@ const NOTHING: Drawn = {
   busy: false,
   planes: null,
   waiting: [],
+  played: false,
 };
 
 /** A pane's planes painted over another backdrop. */

@@ -53,7 +53,6 @@ def main(address: str) -> None:
         page.get_by_label("Password").fill(PASSWORD)
         page.keyboard.press("Enter")
         page.get_by_role("link", name=PROJECT).wait_for()
-        take(page, "projects")
         page.get_by_role("link", name=PROJECT).click()
         page.get_by_role("link", name="040 moth").wait_for()
         # The wall is there once every picture on it is painted: a canvas is 300 wide before.
@@ -61,6 +60,16 @@ def main(address: str) -> None:
         while page.evaluate("() => [...document.querySelectorAll('canvas')].some((canvas) => canvas.width === 300)"):
             page.wait_for_timeout(200)
         take(page, "shots")
+
+        # It is drawn after the stills, while one looks at them.
+        while not page.get_by_role("link", name="050 moth in flight").count():
+            page.wait_for_timeout(1000)
+            page.reload()
+            page.get_by_role("link", name="040 moth").wait_for()
+        shot(page, "050 moth in flight", "?item=wipe&frame=20")
+        page.wait_for_timeout(2000)
+        page.get_by_role("button", name="Key of start at frame 1").focus()
+        take(page, "time")
 
         shot(page, "040 moth", "?item=over_house")
         take(page, "composite")

@@ -76,7 +76,7 @@ class TimeTest(BrowserTest):
         field.press("Enter")
         self.wait_for(lambda: self.frame() == frame)
         # What is pressed next is meant for the page.
-        field.evaluate("field => field.blur()")
+        field.evaluate("element => element.blur()")
 
     def assert_frame_seen(self, number: int) -> None:
         self.assert_pixel(self.page, 160, 90, [code(red(number)), code(0.25), code(0.0625)])

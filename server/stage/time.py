@@ -3,7 +3,6 @@
 from functools import lru_cache
 from typing import Annotated
 
-import numpy as np
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
@@ -85,10 +84,7 @@ def follow(request: HttpRequest, shot_id: int, ask: FollowAsk) -> list[FollowedR
     """Where what an outline holds lies at some frames, in their order. It ends where it is lost."""
     plans = _plans_of(get_shot(request, shot_id), ask)
     seen = seen_through(engine(), plans.at, ask.address)
-    before = None if ask.before is None else np.array(ask.before).reshape(3, 3)
-    rows = core_follow(
-        seen, np.array(ask.outline), ask.start, ask.frames, ask.model, search=ask.search, from_matrix=before
-    )
+    rows = core_follow(seen, ask.outline, ask.start, ask.frames, ask.model, search=ask.search, from_matrix=ask.before)
     return [FollowedRow(**({"matrix": None} | row.row())) for row in rows]
 
 

@@ -68,13 +68,13 @@ def seen_through(
 
 def follow(
     seen: Seen,
-    outline: Points,
+    outline: Points | Sequence[Sequence[float]],
     start: int,
     frames: Iterable[int],
     model: Model = "similarity",
     *,
     search: bool = False,
-    from_matrix: Matrix3 | None = None,
+    from_matrix: Matrix3 | Sequence[float] | None = None,
 ) -> Iterator[Followed]:
     """Follow what a closed outline (N x 2 positions at frame `start`) holds over frames in their order.
 
@@ -83,6 +83,7 @@ def follow(
     in the region, until it is there again. `from_matrix` is where the region lies before the first of the frames, if
     that is not where it was at the start. Raises RecipeError where the region holds nothing to follow.
     """
+    outline = np.asarray(outline, np.float64)
     low, high = outline.min(axis=0), outline.max(axis=0)
     margin = 24 + 0.1 * float((high - low).max())
     first = _window(low - margin, high + margin)
@@ -94,7 +95,7 @@ def follow(
             where=f"frame {start}",
             remedy="take a larger one, with corners or texture in it, or the model 'shift'",
         )
-    here = np.eye(3) if from_matrix is None else from_matrix
+    here = np.eye(3) if from_matrix is None else np.asarray(from_matrix, np.float64).reshape(3, 3)
     before: Matrix3 | None = None
     away = False
     for frame in frames:

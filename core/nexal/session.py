@@ -18,10 +18,12 @@ from nexal.engine.plan import Feed, addresses_of, origin
 from nexal.errors import FormatError, NexalError, RecipeError, SourceError
 from nexal.formats.channel_files import split
 from nexal.formats.decoded import untagged
+from nexal.formats.decoding import video_info
 from nexal.formats.locks import acquire
 from nexal.formats.reading import BlackSource, StoredSource
-from nexal.formats.store import Library, fingerprint
+from nexal.formats.store import Library, fingerprint, frame_digest
 from nexal.formats.targets import Target, target_of, written_window
+from nexal.formats.video import VideoInfo, is_video
 from nexal.formats.writing import provenance, write
 from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, numbers_in, worded_file
@@ -59,6 +61,7 @@ class Session:
         self._library = Library(Path(self._folder.name), STORE_BYTES, IN_USE_SECONDS)
         self._fingerprints: dict[Path, str] = {}
         self._numbers: dict[str, tuple[int, ...]] = {}
+        self._videos: dict[Path, VideoInfo] = {}
         self._told: set[tuple[str, str]] = set()
 
     def __enter__(self) -> Session:
@@ -115,15 +118,44 @@ class Session:
         return result
 
     def _reader(self, name: str, files: str, spec: SourceSpec, frame: int) -> Reader:
+        if is_video(files):
+            return self._video_frame(name, Path(files), spec, frame)
         if not is_numbered(files):
             return self.open(Path(files), spec)
         if files not in self._numbers:
             self._numbers[files] = numbers_of(files)
         choice = choose(self._numbers[files], spec, frame)
-        if choice.told and (name, choice.told) not in self._told:
-            self._told.add((name, choice.told))
-            self.warn(f"source '{name}': {choice.told}")
+        self._tell(name, choice.told)
         reader = self.open(Path(numbered_file(files, choice.number)), spec, choice.number)
+        return BlackSource(reader) if choice.black else reader
+
+    def _tell(self, name: str, text: str) -> None:
+        """Once."""
+        if text and (name, text) not in self._told:
+            self._told.add((name, text))
+            self.warn(f"source '{name}': {text}")
+
+    def video(self, path: Path) -> VideoInfo:
+        """How many frames a video has, and at which rate. Raises SourceError or FormatError, placed at the file."""
+        if not path.is_file():
+            raise SourceError("there is no such file", where=str(path), remedy="check the path")
+        path = path.resolve()
+        if path not in self._videos:
+            self._videos[path] = video_info(path)
+        return self._videos[path]
+
+    def _video_frame(self, name: str, path: Path, spec: SourceSpec, frame: int) -> Reader:
+        info = self.video(path)
+        for warning in info.warnings:
+            self._tell(name, warning)
+        choice = choose(range(1, info.frames + 1), spec, frame)
+        self._tell(name, choice.told)
+        path = path.resolve()
+        if path not in self._fingerprints:
+            self._fingerprints[path] = fingerprint(path)
+        digest = frame_digest(self._fingerprints[path], choice.number)
+        self._library.unpack(path, digest, lean=True, frame=choice.number)
+        reader = StoredSource(self._library.use(digest), spec, digest, choice.number)
         return BlackSource(reader) if choice.black else reader
 
 
@@ -153,17 +185,21 @@ def numbers_of(pattern: str) -> tuple[int, ...]:
     return found
 
 
-def frames_of(files: Mapping[str, str], specs: Mapping[str, SourceSpec]) -> list[int]:
+def frames_of(
+    files: Mapping[str, str], specs: Mapping[str, SourceSpec], video: Callable[[Path], VideoInfo] | None = None
+) -> list[int]:
     """The frames of a recipe: those that lie in the range of all of its numbered sources; [1] where none is numbered.
 
     Numbers that are not there between a source's first and last count: the source says what stands for them.
     """
     begin, end = None, None
     for name, pattern in files.items():
-        if not is_numbered(pattern):
+        moving = is_video(pattern)
+        if not is_numbered(pattern) and not moving:
             continue
         try:
-            first, last = range_of(numbers_of(pattern), specs[name])
+            numbers = range(1, (video or video_info)(Path(pattern)).frames + 1) if moving else numbers_of(pattern)
+            first, last = range_of(numbers, specs[name])
         except NexalError as error:
             raise error.at(f"source '{name}'") from None
         begin = first if begin is None else max(begin, first)

@@ -31,6 +31,7 @@ class Frames(Schema):
     numbers: list[list[int]] = Field(description="Numbers that are there, as ranges: first and last of each")
     count: int
     ready: int
+    rate: float | None = Field(description="Frames a second, where the file says so")
     failed: list[FrameProblem] = Field(description="Frames that could not be read, 50 at the most")
 
 
@@ -95,6 +96,7 @@ def _frames(source: Source) -> Frames | None:
     return Frames(
         numbers=[list(run) for run in runs([number for number, _ in rows])],
         count=len(rows),
+        rate=source.rate,
         ready=sum(state == SourceState.READY for _, state in rows),
         failed=[FrameProblem(number=frame.number, problem=Problem(**frame.problem)) for frame in failed],
     )

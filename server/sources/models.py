@@ -22,7 +22,7 @@ class Kept(models.Model):
 
     original = models.FileField(upload_to=_original_name, max_length=300)
     size = models.BigIntegerField()
-    fingerprint = models.CharField(max_length=64)
+    fingerprint = models.CharField(max_length=80)
     state = models.CharField(max_length=10, choices=SourceState.choices, default=SourceState.WAITING)
     problem = models.JSONField(default=dict)
 
@@ -47,6 +47,9 @@ class Source(Kept):
     shot = models.ForeignKey("projects.Shot", on_delete=models.CASCADE, related_name="sources")
     files = models.CharField(max_length=200)
     numbered = models.BooleanField(default=False)
+    """It has frames: numbered files, or those of a video, which is one file for all of them."""
+    rate = models.FloatField(null=True)
+    """Frames a second, where the file says so."""
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

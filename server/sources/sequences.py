@@ -17,6 +17,8 @@ from config.errors import Refused, problem_of
 from jobs import services as jobs
 from nexal.errors import DiskError, NexalError, SourceError
 from nexal.file_names import free, plain
+from nexal.formats.decoding import video_info
+from nexal.formats.store import frame_digest
 from nexal.recipe import MOST_PADDING, SourceSpec, numbered_file
 from nexal.timing import choose, ends_of
 from projects.models import Shot
@@ -52,7 +54,7 @@ def create(shot: Shot, pattern: str) -> Source:
 
 def add_frame(source: Source, number: int, file: "File[Any]") -> SourceFrame:
     """Keep a file as a frame of a source, and start to unpack it. Raises Refused where that number is there."""
-    if not source.numbered:
+    if not source.numbered or source.original:
         raise Refused(422, "numbered", "it is a single file", where=source.files, remedy="import this one by itself")
     count = source.frames.count()
     if count >= MOST_FRAMES:
@@ -78,6 +80,8 @@ def add_frame(source: Source, number: int, file: "File[Any]") -> SourceFrame:
 def unpack_frames(source: Source) -> None:
     """Unpack what waits of a source, several at once (part of a job). Raises Later where there is no room."""
     Source.objects.filter(pk=source.pk).update(state=SourceState.READING)
+    if source.original and not source.frames.exists() and not _counted(source):
+        return
     ready = source.frames.filter(state=SourceState.READY).exists()
     with ThreadPoolExecutor(DECODERS, thread_name_prefix="nexal-frames") as pool:
         while True:
@@ -111,6 +115,29 @@ def unpack_frames(source: Source) -> None:
     settle(source)
 
 
+def _counted(source: Source) -> bool:
+    """A row for each frame of a video; False where it can't be read, which its own row tells then."""
+    try:
+        info = video_info(Path(source.original.path))
+    except NexalError as error:
+        problem = problem_of(error).dict() | {"where": source.files}
+        Source.objects.filter(pk=source.pk).update(state=SourceState.FAILED, problem=problem)
+        return False
+    rows = [
+        SourceFrame(
+            source=source,
+            number=number,
+            original=source.original.name,
+            size=0,
+            fingerprint=frame_digest(source.fingerprint, number),
+        )
+        for number in range(1, info.frames + 1)
+    ]
+    SourceFrame.objects.bulk_create(rows, ignore_conflicts=True)
+    Source.objects.filter(pk=source.pk).update(rate=info.rate)
+    return True
+
+
 def settle(source: Source) -> None:
     """State, size and fingerprint of a source from those of its frames."""
     rows = list(source.frames.values_list("number", "fingerprint", "state", "size"))
@@ -123,6 +150,10 @@ def settle(source: Source) -> None:
     else:
         state = SourceState.FAILED
         problem = source.frames.values_list("problem", flat=True)[0]
+    if source.original:
+        # A video has its own.
+        Source.objects.filter(pk=source.pk).update(state=state, problem=problem)
+        return
     digest = hashlib.blake2b(digest_size=32)
     for number, fingerprint, _, _ in rows:
         digest.update(f"{number} {fingerprint}\n".encode())

@@ -18,6 +18,7 @@ from nexal.file_names import free, plain
 from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, reassemble
 from nexal.formats.store import Library, fingerprint
 from nexal.formats.stored import StoredFile
+from nexal.formats.video import is_video
 from projects.models import Shot
 from sources.models import UNFINISHED, Kept, Source, SourceFrame, SourceState
 
@@ -72,7 +73,8 @@ def used(kept: Kept) -> StoredFile:
 
 def unpacked(kept: Kept, lean: bool = False) -> StoredFile:
     """A decoded file, unpacked here and now where it is not there; `lean` without proxies. Raises NexalError."""
-    return library().unpack(Path(kept.original.path), kept.fingerprint, lean=lean)
+    frame = kept.number if isinstance(kept, SourceFrame) and is_video(kept.source.files) else None
+    return library().unpack(Path(kept.original.path), kept.fingerprint, lean=lean, frame=frame)
 
 
 def free_name(shot: Shot, name: str) -> str:
@@ -89,6 +91,7 @@ def free_name(shot: Shot, name: str) -> str:
 def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
     """Keep a file and start to unpack it. Raises DiskError without room; then nothing of it is left."""
     source = Source(shot=shot, files=free_name(shot, name), size=file.size or 0, fingerprint="")
+    source.numbered = is_video(source.files)
     keep(source, source.files, file, lambda: saved(source, lambda: free_name(shot, name)))
     jobs.submit("unpack", source.pk)
     source.refresh_from_db()
@@ -197,9 +200,12 @@ def unpack_again(source: Source) -> None:
 
 def unfinished() -> list[int]:
     """Imports that were not finished. What the plane store dropped is unpacked again when somebody asks for it."""
-    single = Source.objects.filter(state__in=UNFINISHED, numbered=False).values_list("pk", flat=True)
+    # Numbered files may still be on their way; a video is here, and its frames are counted first.
+    single = (
+        Source.objects.filter(state__in=UNFINISHED).exclude(numbered=True, original="").values_list("pk", flat=True)
+    )
     frames = SourceFrame.objects.filter(state__in=UNFINISHED).order_by().values_list("source_id", flat=True).distinct()
-    return [*single, *frames]
+    return list({*single, *frames})
 
 
 def give_up(source_id: int) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+import tempfile
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -194,6 +195,61 @@ class InTime(SequenceTest):
         steady = self.api.post(f"{self.path}/steady", {"address": "moth.A", "frames": [1, 2, 3]}).json()
         self.assertEqual([each["coverage"] for each in steady], [1 / 8, 2 / 8, 3 / 8])
         self.assertIsNone(steady[0]["change"])
+
+
+def video_bytes(frames: int = 6, codec: str = "ffv1", pixels: str = "gbrp16le", suffix: str = ".mkv") -> bytes:
+    """A small video, written with FFmpeg's libraries directly; red is the number of its frame / 64."""
+    import av
+
+    with tempfile.NamedTemporaryFile(suffix=suffix) as file:
+        with av.open(file.name, "w") as container:
+            stream = container.add_stream(codec, rate=25)
+            stream.width, stream.height, stream.pix_fmt = 32, 24, pixels
+            for number in range(1, frames + 1):
+                seen = np.zeros((24, 32, 3), np.uint16)
+                seen[..., 0] = round(number / 64 * 65535)
+                for packet in stream.encode(av.VideoFrame.from_ndarray(seen, format="rgb48le")):
+                    container.mux(packet)
+            for packet in stream.encode():
+                container.mux(packet)
+        return Path(file.name).read_bytes()
+
+
+class Videos(SequenceTest):
+    def red(self, frame: int, **ask: Any) -> float:
+        data = {"nexal": 1, "sources": {"clip": {"files": "clip.mkv", "colour": "data"} | ask}}
+        answer = self.api.post(f"{self.path}/view", {"address": "clip", "frame": frame, "recipe": data})
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return float(planes_of(answer)["R"][0, 0] * 64)
+
+    def test_a_video_is_a_source_of_its_frames(self) -> None:
+        row = self.upload("clip.mkv", video_bytes())
+        self.assertEqual((row["state"], row["frames"]["numbers"], row["frames"]["rate"]), ("ready", [[1, 6]], 25))
+        for frame in (4, 1, 6, 2):
+            self.assertAlmostEqual(self.red(frame), frame, delta=0.01)
+        self.assertAlmostEqual(self.red(8, after="loop"), 2, delta=0.01)
+        # What the store dropped is decoded again, from that frame on.
+        library = sources.library()
+        digest = SourceFrame.objects.get(number=5).fingerprint
+        library.close()
+        self.assertTrue(library._drop(digest))
+        self.assertAlmostEqual(self.red(5), 5, delta=0.01)
+        whole = self.api.get(f"{self.path}/sources/{row['id']}").json()
+        self.assertEqual((whole["format"], whole["metadata"]["frames a second"]), ("video", 25))
+        self.assertEqual(self.add(row["id"], 7).status_code, 422)
+        self.assertEqual(self.api.send("DELETE", f"{self.path}/sources/{row['id']}").status_code, 204)
+
+    def test_one_that_is_cut_short_is_told_and_what_is_there_is_usable(self) -> None:
+        content = video_bytes(40)
+        row = self.upload("clip.mkv", content[: len(content) * 2 // 3])
+        self.assertEqual(row["state"], "ready")
+        self.assertGreater(row["frames"]["ready"], 10)
+        self.assertLess(row["frames"]["ready"], 40)
+        self.assertAlmostEqual(self.red(5), 5, delta=0.01)
+        broken = self.upload("bad.mp4", b"no video at all" * 50)
+        self.assertEqual(broken["state"], "failed")
+        self.assertIn("cannot be read as a video", broken["problem"]["message"])
+        self.assertEqual(sources.unfinished(), [])
 
 
 class Ranges(SequenceTest):

@@ -68,7 +68,7 @@ describe("time", () => {
 
   it("knows where sources lie and what is missing", () => {
     const bars = barsOf(recipe, rows);
-    expect(bars).toEqual([{ name: "moth", range: [12, 19], gaps: [[15, 16]] }]);
+    expect(bars).toEqual([{ name: "moth", range: [12, 19], gaps: [[15, 16]], rate: null }]);
     expect(wholeRange(recipe, bars, [1, 1])).toEqual([12, 19]);
     expect(wholeRange(recipe, bars, [1, 24])).toEqual([1, 24]);
     expect(wholeRange({ nexal: 1 }, [], [1, 1])).toBeNull();

@@ -9,6 +9,7 @@ import select
 import socket
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Callable
@@ -18,7 +19,8 @@ from typing import Any
 
 import nexal
 from nexal.errors import DiskError, FormatError
-from nexal.formats.worker import ADMITTED, BASE_SECONDS
+from nexal.formats.video import VideoInfo
+from nexal.formats.worker import ADMITTED, BASE_SECONDS, COUNT, VIDEO
 
 MOST_IDLE = os.cpu_count() or 2
 """Workers that wait for their next file."""
@@ -109,20 +111,35 @@ def _end_all() -> None:
             _idle.pop().end()
 
 
+def video_info(path: Path) -> VideoInfo:
+    """Frames and rate of a video, found in a process of its own. Raises FormatError, placed at the file."""
+    with tempfile.TemporaryDirectory(prefix="nexal-video-") as folder:
+        decode_file(path, Path(folder), frame=COUNT)
+        told = json.loads((Path(folder) / VIDEO).read_text(encoding="utf-8"))
+    return VideoInfo(told["frames"], told["rate"], tuple(told["warnings"]))
+
+
 def decode_file(
-    path: Path, folder: Path, cancelled: Callable[[], bool] = lambda: False, lock: int | None = None, lean: bool = False
+    path: Path,
+    folder: Path,
+    cancelled: Callable[[], bool] = lambda: False,
+    lock: int | None = None,
+    lean: bool = False,
+    frame: int | None = None,
 ) -> None:
     """Unpack a picture file into `folder` in a process of its own, under limits of memory and time.
 
     `lock` is an open file that guards the folder. The process holds it too: should this one be killed, nobody else
     takes the folder while the process still writes there, which it stops within a second. `lean`: see `unpack`.
+    `frame` is that of a video, from 1 on.
 
     Raises FormatError, placed at the file, where it is damaged, unknown, or beyond the limits, and DiskError.
     """
     folder.mkdir(parents=True, exist_ok=True)
     answer = None
+    question = {"file": str(path), "folder": str(folder), "lean": lean, "frame": frame}
     for new in (False, True):
-        answer, fresh = _told(path, folder, cancelled, lock, lean, new)
+        answer, fresh = _told(path, question, cancelled, lock, new)
         if answer is not None or fresh:
             break
         # It may have died of what it read before.
@@ -139,11 +156,12 @@ def decode_file(
 
 
 def _told(
-    path: Path, folder: Path, cancelled: Callable[[], bool], lock: int | None, lean: bool, new: bool
+    path: Path, question: dict[str, Any], cancelled: Callable[[], bool], lock: int | None, new: bool
 ) -> tuple[dict[str, Any] | None, bool]:
     """What a worker says of a file, None where it died of it; and whether the file was its first."""
+    folder = Path(question["folder"])
     (folder / ADMITTED).unlink(missing_ok=True)
-    worker, fresh = _asked({"file": str(path), "folder": str(folder), "lean": lean}, lock, new)
+    worker, fresh = _asked(question, lock, new)
     start = time.monotonic()
     extra = 0.0
     answer: dict[str, Any] | None = None

@@ -30,6 +30,11 @@ def fingerprint(path: Path) -> str:
     return digest.hexdigest()
 
 
+def frame_digest(digest: str, number: int) -> str:
+    """The name of a frame of a video in the store, by the fingerprint of the video."""
+    return f"{digest}-{number}"
+
+
 class Library:
     """Decoded files by fingerprint below one folder, kept within a budget of bytes. The originals can rebuild it.
 
@@ -76,17 +81,22 @@ class Library:
             yield
 
     def unpack(
-        self, path: Path, digest: str, cancelled: Callable[[], bool] = lambda: False, lean: bool = False
+        self,
+        path: Path,
+        digest: str,
+        cancelled: Callable[[], bool] = lambda: False,
+        lean: bool = False,
+        frame: int | None = None,
     ) -> StoredFile:
-        """The decoded file, decoding it first where it is not there whole; `lean`: see `unpack`. Raises FormatError,
-        DiskError."""
+        """The decoded file (or `frame` of a video), decoding it first where it is not there whole; `lean`: see
+        `unpack`. Raises FormatError, DiskError."""
         if not self.use(digest).complete:
             with held(self._making_path(digest)) as lock:
                 stored = self.stored(digest)
                 if not stored.complete:
                     shutil.rmtree(stored.folder, ignore_errors=True)
                     try:
-                        decode_file(path, stored.folder, cancelled, lock, lean)
+                        decode_file(path, stored.folder, cancelled, lock, lean, frame)
                     except NexalError:
                         shutil.rmtree(stored.folder, ignore_errors=True)
                         raise

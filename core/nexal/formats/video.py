@@ -23,6 +23,8 @@ from nexal.picture import Window
 
 SUFFIXES = (".mkv", ".mov", ".mp4", ".m4v", ".webm", ".avi", ".mxf", ".mpg", ".y4m")
 MOST_FRAMES = 20_000
+UNSAID, NARROW, FULL, SPAN = 2, 1, 2, "range"
+"""Codes of ISO/IEC 23091-2 as FFmpeg has them: a matrix that is not said; Y' from 16 to 235, or of all codes."""
 UNEVEN = 1.5
 """How many times the usual distance two pictures may be apart for the rate to count as even."""
 
@@ -111,7 +113,7 @@ class Video:
         return self._last
 
     def _unpacked(self, frame: Any) -> Decoded:
-        from av.video.reformatter import ColorRange, Colorspace
+        from av.video.reformatter import Colorspace, Interpolation, VideoReformatter
 
         known = frame.format
         bits = max(part.bits for part in known.components)
@@ -120,15 +122,15 @@ class Video:
         channels = 4 if alpha else 3
         self._limits.check(frame.width, frame.height, channels, 2 if deep else 1, self.path.stat().st_size)
         wanted = {(False, False): "rgb24", (False, True): "rgba", (True, False): "rgb48le", (True, True): "rgba64le"}
-        options: dict[str, Any] = {}
+        space, span = None, None
         if not known.is_rgb:
             tagged = int(frame.colorspace)
-            # 2 is unspecified.
-            space = tagged if tagged != 2 else int(Colorspace.ITU709 if frame.height >= 720 else Colorspace.ITU601)
-            span = ColorRange.JPEG if int(frame.color_range) == 2 else ColorRange.MPEG
-            options = {"src_colorspace": space, "dst_colorspace": space, "src_color_range": span}
-            options["dst_color_range"] = ColorRange.JPEG
-        pixels = frame.reformat(format=wanted[deep, alpha], **options).to_ndarray()
+            space = tagged if tagged != UNSAID else int(Colorspace.ITU709 if frame.height >= 720 else Colorspace.ITU601)
+            span = FULL if int(getattr(frame, f"color_{SPAN}")) == FULL else NARROW
+        exact = Interpolation.BICUBIC | Interpolation.ACCURATE_RND | Interpolation.FULL_CHR_H_INT
+        # In the order that the library wants: sizes, format, matrices, filter, ranges.
+        wish = (None, None, wanted[deep, alpha], space, space, exact, span, None if span is None else FULL)
+        pixels = VideoReformatter().reformat(frame, *wish).to_ndarray()
         window = Window(0, 0, frame.width, frame.height)
         planes = {name: np.ascontiguousarray(pixels[..., index]) for index, name in enumerate("RGBA"[:channels])}
         transfer = int(self._stream.codec_context.color_trc or 2)

@@ -25,7 +25,9 @@ from typing import Any
 from nexal.errors import NO_ROOM, DiskError, NexalError
 from nexal.formats.decoded import Limits
 from nexal.formats.raster import read_picture
+from nexal.formats.stored import write_json
 from nexal.formats.unpack import unpack
+from nexal.formats.video import opened
 
 BASE_MEMORY = 1_600 << 20
 BASE_SECONDS = 20
@@ -37,6 +39,8 @@ SECONDS_PER_CHANNEL = 0.03
 
 ADMITTED = "admitted"
 """File in the folder that holds how many seconds more a sound header is worth."""
+COUNT, VIDEO = 0, "video.json"
+"""The frame that is asked for to have a video's frames counted, and the file that tells of them."""
 LOOK_SECONDS = 0.25
 MOST_FILES = 200
 MOST_GROWTH = 400 << 20
@@ -63,7 +67,7 @@ def main(arguments: list[str]) -> int:
             return 0
         question = json.loads(message)
         try:
-            answer = unpacked(Path(question["file"]), Path(question["folder"]), question["lean"])
+            answer = unpacked(question)
         finally:
             for lock in locks:
                 os.close(lock)
@@ -76,8 +80,9 @@ def main(arguments: list[str]) -> int:
     return 0
 
 
-def unpacked(path: Path, folder: Path, lean: bool) -> dict[str, Any]:
-    """Unpack a file; what went wrong, or nothing."""
+def unpacked(question: dict[str, Any]) -> dict[str, Any]:
+    """Unpack a file, or a frame of a video; what went wrong, or nothing. Frame 0 has a video's counted."""
+    path, folder, frame = Path(question["file"]), Path(question["folder"]), question.get("frame")
     admitted, seconds = 0, 0.0
     used = int(time.process_time())
 
@@ -93,7 +98,14 @@ def unpacked(path: Path, folder: Path, lean: bool) -> dict[str, Any]:
     # Processor time is counted over all files of this process.
     _limit(resource.RLIMIT_CPU, used + BASE_SECONDS)
     try:
-        unpack(read_picture(path, Limits(admit=admit)), folder, lean)
+        limits = Limits(admit=admit)
+        if frame is None:
+            unpack(read_picture(path, limits), folder, question["lean"])
+        elif frame == COUNT:
+            info = opened(path, limits).info
+            write_json(folder / VIDEO, {"frames": info.frames, "rate": info.rate, "warnings": info.warnings})
+        else:
+            unpack(opened(path, limits).frame(frame), folder, question["lean"])
         return {}
     except NexalError as error:
         # Libraries name the whole path; where a file lies is nobody's business.

@@ -1189,6 +1189,11 @@ export interface components {
             /** Ready */
             ready: number;
             /**
+             * Rate
+             * @description Frames a second, where the file says so
+             */
+            rate: number | null;
+            /**
              * Failed
              * @description Frames that could not be read, 50 at the most
              */

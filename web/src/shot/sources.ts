@@ -212,8 +212,11 @@ export function useImport(then?: (row: SourceRow) => void) {
           if (told.length) put({ ...row, sent: 1, source: kept.id, told });
           else drop(row.key);
           if (then) then(done);
-          else if (useDraft.getState().shot === shot)
+          else if (useDraft.getState().shot === shot) {
             useDraft.getState().edit((recipe) => addSource(recipe, done.files)[0]);
+            const numbers = done.frames?.numbers;
+            if (numbers?.length) await coverWith(shot, [numbers[0]![0]!, numbers.at(-1)![1]!], client);
+          }
         }
       } catch (error) {
         put({
@@ -283,7 +286,8 @@ async function importSequence(
       if (then) then(row);
       else if (useDraft.getState().shot === shot) {
         useDraft.getState().edit((recipe) => addSource(recipe, row.files)[0]);
-        await coverWith(shot, sequence, client);
+        const numbers = [...sequence.files.keys()];
+        await coverWith(shot, [numbers[0]!, numbers.at(-1)!], client);
       }
     };
     const carry = async () => {
@@ -331,18 +335,17 @@ async function importSequence(
 }
 
 /** A shot that had one frame gets the range of the first sequence in it. */
-async function coverWith(shot: number, sequence: Sequence, client: QueryClient): Promise<void> {
+async function coverWith(shot: number, [first, last]: [number, number], client: QueryClient): Promise<void> {
   const whole = await got(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: shot } } }));
   if (whole.last_frame > whole.first_frame) return;
-  const numbers = [...sequence.files.keys()];
   await got(
     api.PUT("/api/shots/{shot_id}/range", {
       params: { path: { shot_id: shot } },
-      body: { first: numbers[0]!, last: numbers.at(-1)! },
+      body: { first, last },
     }),
   );
   await client.invalidateQueries({ queryKey: ["shot", shot] });
-  goTo(numbers[0]!);
+  goTo(first);
 }
 
 async function unpacked(shot: number, source: number, tick: () => void): Promise<SourceRow> {

@@ -10,12 +10,15 @@ export interface Bar {
   name: string;
   range: Range;
   gaps: Range[];
+  /** Frames a second, where its file says so. */
+  rate: number | null;
 }
 
 /** The sources of many frames of a recipe, in time. */
 export function barsOf(recipe: Recipe, rows: readonly SourceRow[]): Bar[] {
   return Object.entries(sourcesOf(recipe)).flatMap(([name, spec]) => {
-    const numbers = rows.find((row) => row.files === spec.files)?.frames?.numbers;
+    const frames = rows.find((row) => row.files === spec.files)?.frames;
+    const numbers = frames?.numbers;
     if (!numbers?.length) return [];
     const by = spec.offset ?? 0;
     const first = spec.first ?? numbers[0]![0]!;
@@ -25,7 +28,7 @@ export function barsOf(recipe: Recipe, rows: readonly SourceRow[]): Bar[] {
       .map((run, index): Range => [numbers[index]![1]! + 1, run[0]! - 1])
       .filter((gap) => gap[1] >= first && gap[0] <= last)
       .map((gap): Range => [Math.max(gap[0], first) + by, Math.min(gap[1], last) + by]);
-    return [{ name, range: [first + by, last + by] as Range, gaps }];
+    return [{ name, range: [first + by, last + by] as Range, gaps, rate: frames?.rate ?? null }];
   });
 }
 

@@ -51,6 +51,11 @@ export function useShotTime(whole: ShotWhole, recipe: Recipe) {
     useTime.getState().change({ range: [first, last] });
   }, [first, last]);
 
+  const told = bars.find((bar) => bar.rate)?.rate;
+  useEffect(() => {
+    if (told) useTime.getState().change({ rate: Math.round(told * 1000) / 1000 });
+  }, [whole.id, told]);
+
   const save = useMutation({
     mutationFn: ([from, to]: Range) =>
       got(

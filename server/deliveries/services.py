@@ -24,6 +24,7 @@ from nexal.recipe import Output, Recipe, is_numbered, parse_output, parse_recipe
 from nexal.session import output_path, render_output, sources_behind
 from nexal.work import working
 from projects.models import Shot
+from projects.news import RENDERS, tell
 from sources.models import Kept, SourceFrame, SourceState
 from sources.sequences import Standing, standing_at
 from sources.services import library, unpacked
@@ -106,6 +107,7 @@ def start(deliverable: Deliverable, author: int | None, first: int = 1, last: in
             step=step,
         )
         RenderedFrame.objects.bulk_create([RenderedFrame(render=render, frame=frame) for frame in frames])
+    tell(deliverable.shot_id, RENDERS)
     jobs.submit("render", render.pk)
     return render
 
@@ -230,6 +232,7 @@ def _render_frames(render: Render) -> None:
             shutil.rmtree(render_folder(render.pk), ignore_errors=True)
             return
         jobs.progressed("render", render.pk)
+        tell(render.deliverable.shot_id, RENDERS)
 
 
 def _told(error: NexalError | OSError) -> NexalError:

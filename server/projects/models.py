@@ -51,3 +51,17 @@ class Shot(models.Model):
     class Meta:
         ordering = ["name"]
         constraints = [models.UniqueConstraint(fields=["project", "name"], name="shot_names_differ")]
+
+
+class News(models.Model):
+    """Something changed in a shot, for whoever looks at it: its id counts up, so that each asks for what came since.
+
+    Old news is cleared; who asks for older is told that everything may have changed.
+    """
+
+    shot = models.ForeignKey(Shot, on_delete=models.CASCADE, related_name="news")
+    what = models.CharField(max_length=12)
+    created = models.DateTimeField(auto_now_add=True)
+
+    class Meta:
+        indexes = [models.Index(fields=["shot", "id"], name="news_of_a_shot")]

@@ -6,6 +6,7 @@ from django.db.models import Max
 from config.errors import Refused
 from nexal.recipe import Recipe
 from projects.models import Shot
+from projects.news import REVISION, tell
 from recipes.models import Revision
 from recipes.sentences import sentence
 
@@ -62,6 +63,7 @@ def save(shot: Shot, author: int, parent: int, recipe: Recipe) -> Revision:
     )
     locked.head = revision
     locked.save(update_fields=["head"])
+    tell(locked.pk, REVISION)
     return revision
 
 
@@ -74,6 +76,7 @@ def undo(shot: Shot, head: int) -> Revision:
         raise Refused(409, "no_more", "there is nothing to undo", where="history", remedy="this is the first revision")
     locked.head = locked.head.parent
     locked.save(update_fields=["head"])
+    tell(locked.pk, REVISION)
     return locked.head
 
 
@@ -87,4 +90,5 @@ def redo(shot: Shot, head: int) -> Revision:
         raise Refused(409, "no_more", "there is nothing to redo", where="history", remedy="this is the last revision")
     locked.head = child
     locked.save(update_fields=["head"])
+    tell(locked.pk, REVISION)
     return child

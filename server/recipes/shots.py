@@ -11,6 +11,7 @@ from nexal.recipe import FrameNumber
 from projects.access import get_project, get_shot, person, role_in
 from projects.api import NewName
 from projects.models import Shot
+from projects.news import since as news_since
 from recipes.rows import RevisionWhole, whole
 from recipes.services import first_revision
 from sources.api import SourceRow, source_rows
@@ -64,6 +65,20 @@ def create_shot(request: HttpRequest, project_id: int, new: NewName) -> ShotRow:
 class Range(Schema):
     first: FrameNumber
     last: FrameNumber
+
+
+class NewsRow(Schema):
+    number: int = Field(description="To ask with the next time")
+    what: list[str] = Field(description="What changed since: revision, sources, renders")
+    head: int = Field(description="Number of the revision that the shot shows")
+
+
+@router.get("/shots/{shot_id}/news", response=NewsRow)
+def news(request: HttpRequest, shot_id: int, since: int = 0) -> NewsRow:
+    """What changed in a shot since a number; 0 begins."""
+    shot = get_shot(request, shot_id)
+    number, what = news_since(shot.pk, since)
+    return NewsRow(number=number, what=what, head=shot.head.number if shot.head else 0)
 
 
 @router.put("/shots/{shot_id}/range", response=Range)

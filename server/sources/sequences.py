@@ -22,6 +22,7 @@ from nexal.formats.store import frame_digest
 from nexal.recipe import MOST_PADDING, SourceSpec, numbered_file
 from nexal.timing import choose, ends_of
 from projects.models import Shot
+from projects.news import SOURCES, tell
 from sources import services
 from sources.models import UNFINISHED, Kept, Source, SourceFrame, SourceState
 
@@ -108,6 +109,7 @@ def unpack_frames(source: Source) -> None:
                 else:
                     ready = True
                     row.update(state=SourceState.READY, problem={})
+            tell(source.shot_id, SOURCES)
             if full is not None:
                 problem = problem_of(full).dict() | {"where": source.files}
                 Source.objects.filter(pk=source.pk).update(state=SourceState.WAITING, problem=problem)
@@ -140,6 +142,7 @@ def _counted(source: Source) -> bool:
 
 def settle(source: Source) -> None:
     """State, size and fingerprint of a source from those of its frames."""
+    tell(source.shot_id, SOURCES)
     rows = list(source.frames.values_list("number", "fingerprint", "state", "size"))
     states = {state for _, _, state, _ in rows}
     problem: dict[str, Any] = {}

@@ -20,6 +20,7 @@ from nexal.formats.store import Library, fingerprint
 from nexal.formats.stored import StoredFile
 from nexal.formats.video import is_video
 from projects.models import Shot
+from projects.news import SOURCES, tell
 from sources.models import UNFINISHED, Kept, Source, SourceFrame, SourceState
 
 MOST_MANIFEST_BYTES = 4 << 20
@@ -187,6 +188,8 @@ def unpack(source_id: int) -> None:
         raise
     else:
         row.update(state=SourceState.READY, problem={})
+    finally:
+        tell(source.shot_id, SOURCES)
 
 
 def unpack_again(source: Source) -> None:

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import copy
 import json
+from typing import Any
 
+from django.utils import timezone
 from server_support import ServerTest
 
-from projects.models import Shot
+from projects.models import News, Shot
+from projects.news import KEPT, clear
 from recipes.models import Revision
 from recipes.sentences import sentence
 
@@ -106,3 +109,38 @@ class Sentences(ServerTest):
         self.assertEqual(after(lambda r: r["sources"]["moth"].update(colour="data")), "Source moth read differently")
         self.assertEqual(after(lambda r: r["steps"][1].pop("set")), "core: black 0.1 to its default, and 1 more")
         self.assertEqual(after(lambda r: None), "No change")
+
+
+class NewsOfAShot(ServerTest):
+    def news(self, since: int, api: Any = None) -> dict:
+        return (api or self.api).get(f"/api/shots/{self.shot.pk}/news?since={since}").json()
+
+    def test_what_changed_since_a_number_and_everything_where_that_is_too_long_ago(self) -> None:
+        with self.captureOnCommitCallbacks(execute=True):
+            self.save({"nexal": 1})
+            self.upload()
+        start = self.news(0)
+        self.assertEqual(start["what"], [])
+        self.assertEqual(self.news(start["number"])["what"], [])
+        with self.captureOnCommitCallbacks(execute=True):
+            self.save(self.story())
+        told = self.news(start["number"], self.as_user(self.viewer))
+        self.assertEqual((told["what"], told["head"]), (["revision"], 2))
+        with self.captureOnCommitCallbacks(execute=True):
+            self.api.post(f"/api/shots/{self.shot.pk}/undo", {"head": 2})
+            self.upload("leaf.exr")
+        self.assertEqual(self.news(told["number"])["what"], ["revision", "sources"])
+        News.objects.filter(pk__lte=told["number"]).delete()
+        self.assertEqual(self.news(told["number"])["what"], ["revision", "sources", "renders"])
+        with self.assertNumQueries(4):
+            self.news(told["number"])
+
+    def test_old_news_is_cleared(self) -> None:
+        with self.captureOnCommitCallbacks(execute=True):
+            self.upload()
+        self.assertTrue(News.objects.exists())
+        clear()
+        self.assertTrue(News.objects.exists())
+        News.objects.update(created=timezone.now() - 2 * KEPT)
+        clear()
+        self.assertFalse(News.objects.exists())

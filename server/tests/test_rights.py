@@ -62,6 +62,7 @@ TEXTURE = {
 }
 READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/shots/{shot_id}/delivered"): None,
+    ("GET", "/api/shots/{shot_id}/news"): None,
     ("GET", "/api/projects/{project_id}"): None,
     ("GET", "/api/projects/{project_id}/packing"): None,
     ("POST", "/api/shots/{shot_id}/lit"): {"recipe": TEXTURE, "packed": "texture", "size": 32},

@@ -310,6 +310,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/news": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * News
+         * @description What changed in a shot since a number; 0 begins.
+         */
+        get: operations["recipes_shots_news"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/range": {
         parameters: {
             query?: never;
@@ -1453,6 +1473,24 @@ export interface components {
              * @description The item that stands for the shot on the wall
              */
             picture: string | null;
+        };
+        /** NewsRow */
+        NewsRow: {
+            /**
+             * Number
+             * @description To ask with the next time
+             */
+            number: number;
+            /**
+             * What
+             * @description What changed since: revision, sources, renders
+             */
+            what: string[];
+            /**
+             * Head
+             * @description Number of the revision that the shot shows
+             */
+            head: number;
         };
         /** Range */
         Range: {
@@ -3128,6 +3166,30 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotRow"];
+                };
+            };
+        };
+    };
+    recipes_shots_news: {
+        parameters: {
+            query?: {
+                since?: number;
+            };
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NewsRow"];
                 };
             };
         };

@@ -47,6 +47,7 @@ import { TakeRecipe } from "./TakeRecipe";
 import { BENCHES, TopBar } from "./TopBar";
 import { visitFirstSetting } from "./regions";
 import { useKeys } from "./useKeys";
+import { useNews } from "./useNews";
 import { useTouchKey } from "./useTouchKey";
 
 /** One shot: wall, stage, bench and lineage. */
@@ -209,6 +210,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   });
 
   useTimeKeys(time.all, item, writable);
+  useNews(whole.id);
   useArrivals();
   useTouchKey(writable && bench === "mattes");
 

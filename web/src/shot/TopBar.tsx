@@ -28,7 +28,7 @@ export const BENCHES = [
 
 /** Where we are, the benches, the revision, undo and redo. */
 export function TopBar({ shot, bench, onBench, onHelp }: Props) {
-  const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, conflict } = useDraft();
+  const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, conflict } = useDraft();
   const { undo, redo, settle, dismiss, setAside } = useDraft();
   const navigate = useNavigate();
   const client = useQueryClient();
@@ -85,6 +85,16 @@ export function TopBar({ shot, bench, onBench, onHelp }: Props) {
           className="text-lichen"
         >
           revision {merged.number} by {merged.author} was merged in
+        </button>
+      )}
+      {heard && !merged && !problem && (
+        <button
+          type="button"
+          onClick={dismiss}
+          title={`${heard.sentence}; nothing of yours was waiting, so it is shown`}
+          className="text-lichen"
+        >
+          revision {heard.number} by {heard.author} came in
         </button>
       )}
       {conflict?.aside && <Button onClick={() => setAside(false)}>Two versions: choose</Button>}

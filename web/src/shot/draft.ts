@@ -34,6 +34,8 @@ interface Draft {
   conflict: { problem: Problem; head: RevisionWhole; clashes: Clash[] | null; aside: boolean } | null;
   /** The last revision of somebody else that this work was put together with, until it was read. */
   merged: RevisionWhole | null;
+  /** The last revision of somebody else that came into view here, until it was read. */
+  heard: RevisionWhole | null;
   problem: Problem | null;
   /** Counts what this page did to the shot: an answer asked for before is out of date. */
   stamp: number;
@@ -305,6 +307,7 @@ export function createDraft(server: Server, keeper: Keeper) {
       restored: false,
       conflict: null,
       merged: null,
+      heard: null,
       problem: null,
       stamp: 0,
       open: async (shot, head, person) => {
@@ -323,6 +326,7 @@ export function createDraft(server: Server, keeper: Keeper) {
           head,
           conflict: null,
           merged: null,
+          heard: null,
           problem: null,
           saving: false,
           restored: false,
@@ -351,7 +355,10 @@ export function createDraft(server: Server, keeper: Keeper) {
         const state = get();
         if (stamp !== state.stamp || state.unsaved || working || state.conflict) return;
         if (head.number === state.head?.number) show({ head });
-        else put(head);
+        else {
+          put(head);
+          show({ heard: head });
+        }
       },
       edit: (shown, done = true) => {
         // What is changed is what is seen, at the frame that is seen: what moves gets its key there.
@@ -414,7 +421,7 @@ export function createDraft(server: Server, keeper: Keeper) {
         const { conflict } = get();
         if (conflict) set({ conflict: { ...conflict, aside } });
       },
-      dismiss: () => set({ problem: null, restored: false, merged: null }),
+      dismiss: () => set({ problem: null, restored: false, merged: null, heard: null }),
       finished: async () => {
         if (!later.length) settleHere();
         keep();

@@ -1,0 +1,49 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect } from "react";
+
+import { api, got } from "@/api/client";
+
+import { useDraft } from "./draft";
+
+const [BUSY_MS, CALM_MS, STIRRED_MS] = [1000, 5000, 15_000];
+
+/**
+ * What changed in a shot, by whomever: asked every second for a while after something did, else every five, by one cheap
+ * question; what it tells of is fetched anew.
+ */
+export function useNews(shot: number): void {
+  const client = useQueryClient();
+  useEffect(() => {
+    let number = 0;
+    let stirred = -Infinity;
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    let gone = false;
+    const ask = async () => {
+      try {
+        const answer = await got(
+          api.GET("/api/shots/{shot_id}/news", {
+            params: { path: { shot_id: shot }, query: { since: number } },
+          }),
+        );
+        number = answer.number;
+        const { what } = answer;
+        if (what.length) stirred = performance.now();
+        const known = useDraft.getState().head?.number;
+        // What this page saved itself is no news.
+        if (what.includes("revision") && answer.head !== known)
+          void client.invalidateQueries({ queryKey: ["shot", shot] });
+        if (what.includes("sources")) void client.invalidateQueries({ queryKey: ["sources", shot] });
+        if (what.includes("renders")) void client.invalidateQueries({ queryKey: ["deliverables", shot] });
+      } catch {
+        // What can't be asked now is asked again: the number says since when.
+      }
+      if (!gone)
+        timer = setTimeout(() => void ask(), performance.now() - stirred < STIRRED_MS ? BUSY_MS : CALM_MS);
+    };
+    void ask();
+    return () => {
+      gone = true;
+      clearTimeout(timer);
+    };
+  }, [client, shot]);
+}

@@ -304,6 +304,8 @@ class Keys(TimeTest):
         self.assertEqual((before, frame, after[1:]), (square, 5, square[1:]))
         np.testing.assert_allclose(after[0], [60, 30], atol=1)
         self.go_to(3)
+        panel.get_by_role("button", name="Ghosts").click()
+        self.wait_for_page(page, lambda: page.locator('[data-path="ghost"]').count() == 2)
         self.assert_pixel(page, 84, 44, [255] * 3)
         self.assert_pixel(page, 62, 32, [0] * 3)
 
@@ -362,6 +364,25 @@ class Following(TimeTest):
         self.wait_for_page(page, lambda: "stands out" in judged.inner_text())
         judged.get_by_role("button", name="5", exact=True).click()
         self.wait_for_page(page, lambda: self.frame() == 5)
+
+
+class Others(TimeTest):
+    def test_a_revision_of_somebody_else_comes_in_by_itself(self) -> None:
+        page = self.open_moving("lit")
+        self.assert_frame_seen(1)
+        self.shot.refresh_from_db()
+        recipe = self.recipe()
+        recipe["steps"][1]["set"] = {"exposure": -1}
+        save(self.shot, self.user.pk, 2, parse_recipe(recipe))
+        page.get_by_text("revision 3 by Mira came in").wait_for()
+        self.assert_pixel(page, 160, 90, [code(red(1) / 2), code(0.125), code(0.03125)])
+        # What one does next is done upon it.
+        page.get_by_role("button", name="revision 3 by Mira").click()
+        field = page.get_by_label("Step", exact=True).get_by_label("Exposure value")
+        field.fill("0")
+        field.press("Enter")
+        self.wait_for_step("lit", exposure=0)
+        page.get_by_text("came in").wait_for(state="hidden")
 
 
 class Delivered(TimeTest):

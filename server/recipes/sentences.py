@@ -53,7 +53,7 @@ def _step(name: str, old: dict[str, Any], new: dict[str, Any], renamed: dict[str
     for key in dict.fromkeys([*settings_old, *settings_new]):
         a, b = settings_old.get(key), settings_new.get(key)
         if a != b:
-            changes.append(f"{name}: {key} {_value(a)} to {_value(b)}")
+            changes.append(f"{name}: {_setting(key, a, b)}")
     for port in dict.fromkeys([*old.get("in", {}), *new.get("in", {})]):
         a, b = old.get("in", {}).get(port), new.get("in", {}).get(port)
         follows = isinstance(a, str) and isinstance(b, str) and a.split(".")[0] in renamed
@@ -64,6 +64,35 @@ def _step(name: str, old: dict[str, Any], new: dict[str, Any], renamed: dict[str
     if old.get("op") != new.get("op"):
         changes.append(f"{name} is now {new.get('op')}")
     return changes
+
+
+def _setting(key: str, old: Any, new: Any) -> str:
+    """What became of a setting; of its keys, where it moves."""
+    keys_old, keys_new = _keys(old), _keys(new)
+    if keys_old is None and keys_new is None:
+        return f"{key} {_value(old)} to {_value(new)}"
+    if keys_new is None:
+        return f"{key} stands still at {_value(new)}"
+    come = [frame for frame in keys_new if frame not in (keys_old or {})]
+    gone = [frame for frame in keys_old or {} if frame not in keys_new]
+    if keys_old is None:
+        return f"{key} moves, a key at {_frames(come)}"
+    if come and gone:
+        return f"{key}, the key at {_frames(gone)} moved to {_frames(come)}"
+    if come or gone:
+        return f"{key}, key at {_frames(come or gone)} {'added' if come else 'taken away'}"
+    return f"{key}, key at {_frames([frame for frame in keys_new if keys_new[frame] != keys_old[frame]])} changed"
+
+
+def _keys(value: Any) -> dict[float, Any] | None:
+    """The keys of a setting that moves, by frame."""
+    if not isinstance(value, dict) or set(value) != {"keys"} or not isinstance(value["keys"], list):
+        return None
+    return {key[0]: key[1:] for key in value["keys"]}
+
+
+def _frames(frames: list[float]) -> str:
+    return ", ".join(f"{frame:g}" for frame in frames[:3]) + (f" and {len(frames) - 3} more" if len(frames) > 3 else "")
 
 
 def _value(value: Any) -> str:

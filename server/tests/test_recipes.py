@@ -111,6 +111,25 @@ class Sentences(ServerTest):
         self.assertEqual(after(lambda r: None), "No change")
 
 
+class SentencesOfKeys(ServerTest):
+    def test_what_became_of_keys(self) -> None:
+        def told(before: Any, after: Any) -> str:
+            recipes = [{"steps": [{"name": "s", "op": "blur", "set": {"radius": each}}]} for each in (before, after)]
+            return sentence(*recipes).removeprefix("s: ")
+
+        one, two = {"keys": [[1, 2]]}, {"keys": [[1, 2], [5, 3]]}
+        for before, after, words in (
+            (2, one, "radius moves, a key at 1"),
+            (one, two, "radius, key at 5 added"),
+            (two, one, "radius, key at 5 taken away"),
+            (two, {"keys": [[1, 2], [6, 3]]}, "radius, the key at 5 moved to 6"),
+            (two, {"keys": [[1, 2], [5, 3, "hold"]]}, "radius, key at 5 changed"),
+            (two, 3, "radius stands still at 3"),
+            (2, 3, "radius 2 to 3"),
+        ):
+            self.assertEqual(told(before, after), words)
+
+
 class NewsOfAShot(ServerTest):
     def news(self, since: int, api: Any = None) -> dict:
         return (api or self.api).get(f"/api/shots/{self.shot.pk}/news?since={since}").json()

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { type PathPoint, bent, curves, inside, moved, nearest, outline, split } from "@/benches/mattes/paths";
+import { type PathPoint, bent, curves, inside, moved, nearest, outline, split, turned } from "@/benches/mattes/paths";
 import { pathsOf, setPaths } from "@/benches/mattes/useDrawing";
 
 const SQUARE: PathPoint[] = [
@@ -28,6 +28,24 @@ function place(curve: [number, number][], t: number): [number, number] {
 }
 
 describe("points", () => {
+  it("turn and grow about the middle of those that are chosen", () => {
+    const square = [
+      [0, 0],
+      [4, 0, 0, 0, 1, 0],
+      [4, 4],
+      [0, 4],
+    ];
+    const quarter = turned(square, [], 90, 1);
+    expect(quarter.map((point) => point.slice(0, 2))).toEqual([
+      [4, 0],
+      [4, 4],
+      [0, 4],
+      [0, 0],
+    ]);
+    expect(quarter[1]!.slice(4)).toEqual([0, 1]);
+    expect(turned(square, [0, 3], 0, 2)).toEqual([[0, -2], square[1], square[2], [0, 6]]);
+  });
+
   it("are those of the path, seen where what it was followed to lies, and written back as they were drawn", () => {
     const movement = {
       from: 1,

@@ -15,10 +15,12 @@ interface Props {
   open: PathPoint[];
   path: number | null;
   chosen: number[];
+  /** The chosen curve at the keys before and after the frame that is looked at. */
+  ghosts?: PathPoint[][];
 }
 
 /** What lies over the picture as lines: marks, shapes, and the thin parts that are lost. */
-export function Drawings({ placement, marks, lost, paths, open, path, chosen }: Props) {
+export function Drawings({ placement, marks, lost, paths, open, path, chosen, ghosts = [] }: Props) {
   const { zoom, left, top } = placement;
   const to = (x: number, y: number): [number, number] => [(x - left) * zoom, (y - top) * zoom];
   return (
@@ -77,6 +79,17 @@ export function Drawings({ placement, marks, lost, paths, open, path, chosen }: 
           />
         );
       })}
+      {ghosts.map((points, index) => (
+        <path
+          key={index}
+          data-path="ghost"
+          d={outline(points, to, true)}
+          fill="none"
+          className="stroke-lilac"
+          strokeWidth={1}
+          strokeDasharray="3 4"
+        />
+      ))}
       {paths.map((each, index) => (
         <Outline
           key={index}

@@ -28,6 +28,8 @@ interface ToolState {
   scouting: boolean;
   /** Parts of the matte that vanish, as boxes of the picture. */
   lost: number[][];
+  /** The chosen curve is also shown at the keys before and after. */
+  ghosts: boolean;
   change: (to: Partial<ToolState>) => void;
   paint: (to: Partial<Brush>) => void;
 }
@@ -46,6 +48,7 @@ export const useTools = create<ToolState>((set) => ({
   points: [],
   scouting: true,
   lost: [],
+  ghosts: false,
   change: (to) => set(to),
   paint: (to) => set((state) => ({ brush: { ...state.brush, ...to } })),
 }));

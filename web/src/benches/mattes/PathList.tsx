@@ -10,7 +10,7 @@ import { Follow } from "@/time/Follow";
 import { Moving } from "@/time/Moving";
 import { isKeyed, valueIn } from "@/time/keys";
 
-import { type ShapePath, pointsOf, withPoints } from "./paths";
+import { type ShapePath, pointsOf, turned, withPoints } from "./paths";
 import { pathsOf, setPaths } from "./useDrawing";
 
 interface Props {
@@ -29,7 +29,7 @@ function feathers(path: ShapePath): [number, number] {
 
 /** The curves of a shape: added or cut, with feather and opacity; the chosen points' own feather. */
 export function PathList({ shot, picture, recipe, step, onRecipe }: Props) {
-  const { path: chosen, points, change } = useTools();
+  const { path: chosen, points, ghosts, change } = useTools();
   const paths = pathsOf(recipe, step.name);
   const put = (next: ShapePath[], done = true) =>
     onRecipe((before) => setPaths(before, step.name, next), done);
@@ -82,6 +82,43 @@ export function PathList({ shot, picture, recipe, step, onRecipe }: Props) {
               {moves ? " move: what is changed at another frame becomes a key there" : " stand still"}
             </p>
           </Moving>
+          <div className="grid grid-cols-[84px_1fr] items-center gap-2">
+            <span className="text-dim" title="The chosen points, or all of them, about their middle">
+              {points.length ? "Chosen" : "All"} points
+            </span>
+            <div className="flex items-center gap-1">
+              <NumberBox
+                label="Turn by"
+                value={0}
+                step={1}
+                places={0}
+                unit="°"
+                onChange={(degrees, done) =>
+                  done && alter(withPoints(held, turned(pointsOf(held), points, degrees, 1)), true)
+                }
+              />
+              <NumberBox
+                label="Times larger"
+                value={1}
+                step={0.01}
+                min={0.01}
+                max={100}
+                unit="×"
+                onChange={(size, done) =>
+                  done && alter(withPoints(held, turned(pointsOf(held), points, 0, size)), true)
+                }
+              />
+              {moves && (
+                <Button
+                  lit={ghosts}
+                  title="The curve at the keys before and after, dashed"
+                  onClick={() => change({ ghosts: !ghosts })}
+                >
+                  Ghosts
+                </Button>
+              )}
+            </div>
+          </div>
           <div className="grid grid-cols-[84px_1fr] items-center gap-2">
             <span className="text-dim">Does</span>
             <div role="group" aria-label="Does" className="flex gap-1">

@@ -12,7 +12,7 @@ import { Overlay } from "@/stage/Overlay";
 import { useTools } from "@/stage/tools";
 
 import { addStroke } from "./strokes";
-import { pathsOf, setPaths, useDrawing } from "./useDrawing";
+import { ghostsOf, pathsOf, setPaths, useDrawing } from "./useDrawing";
 import { useMarking } from "./useMarking";
 import { usePainting } from "./usePainting";
 
@@ -30,7 +30,8 @@ interface Props {
 
 /** What the Mattes bench does on the stage itself: marks, strokes, shapes, and the thin parts that vanish. */
 export function StageTools({ recipe, items, item, placement, shown, writable, onHover, onPut }: Props) {
-  const { tool, lost, path, points, scouting, change } = useTools();
+  const { tool, lost, path, points, scouting, ghosts, change } = useTools();
+  const raw = useDraft((state) => state.recipe);
   const own = useMarksOf(item);
   const marks = scouting ? own : [];
   const edit = useDraft((state) => state.edit);
@@ -81,6 +82,7 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
       open={tool === "shape" ? drawing.open : []}
       path={path}
       chosen={points}
+      ghosts={ghosts && item && path !== null ? ghostsOf(raw, item, path, recipe.at ?? 1) : []}
     />
   );
   const place = { width: placement.width, height: placement.height };

@@ -28,6 +28,20 @@ export function moved(point: PathPoint, dx: number, dy: number): PathPoint {
   return [round(point[0]! + dx), round(point[1]! + dy), ...point.slice(2)];
 }
 
+/** Points turned (degrees, clockwise) and made larger about the middle of the chosen ones, or of all without any. */
+export function turned(points: PathPoint[], chosen: number[], degrees: number, size: number): PathPoint[] {
+  const meant = chosen.length ? chosen : points.map((_, index) => index);
+  const middle = [0, 1].map((axis) => meant.reduce((sum, at) => sum + points[at]![axis]!, 0) / meant.length);
+  const [c, s] = [size * Math.cos((degrees * Math.PI) / 180), size * Math.sin((degrees * Math.PI) / 180)];
+  const by = (x: number, y: number): [number, number] => [c * x - s * y, s * x + c * y];
+  return points.map((point, index) => {
+    if (!meant.includes(index)) return point;
+    const [x, y] = by(point[0]! - middle[0]!, point[1]! - middle[1]!);
+    const tangents = point.length >= 6 ? [...by(point[2]!, point[3]!), ...by(point[4]!, point[5]!)] : [];
+    return [...[x + middle[0]!, y + middle[1]!, ...tangents].map(round), ...point.slice(6)];
+  });
+}
+
 /** A point with other tangents; `both` mirrors the outgoing one. */
 export function bent(
   point: PathPoint,

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { type Recipe, changeStep, findStep } from "@/api/recipe";
 import { useTools } from "@/stage/tools";
 
+import { isKeyed, lookedAt, valueIn } from "@/time/keys";
 import { inverse, matrixAt, movedPoints } from "@/time/movement";
 
 import type { Gesture } from "./gestures";
@@ -47,6 +48,19 @@ export function pathsOf(recipe: Recipe, item: string | null): ShapePath[] {
     drawn.set(points, path.points);
     return { ...path, points };
   });
+}
+
+/** A curve as it lies at its keys before and after a frame. */
+export function ghostsOf(raw: Recipe, item: string, index: number, frame: number): PathPoint[][] {
+  const step = findStep(raw, item);
+  const points = step && valueIn(step, ["paths", index, "points"]);
+  if (!isKeyed(points)) return [];
+  const frames = points.keys.map((key) => key[0]);
+  const before = frames.filter((each) => each < frame);
+  const after = frames.filter((each) => each > frame);
+  return [...(before.length ? [Math.max(...before)] : []), ...(after.length ? [Math.min(...after)] : [])].map(
+    (each) => pointsOf(pathsOf({ ...lookedAt(raw, each), at: each }, item)[index] ?? {}),
+  );
 }
 
 export function setPaths(recipe: Recipe, item: string, paths: ShapePath[]): Recipe {

@@ -1,13 +1,14 @@
-"""`python -m benchmarks [chain] [edges] [mattes] [packing] [passes] [view] [import]`: all of them by default."""
+"""`python -m benchmarks [NAME ...]`: all of them by default."""
 
 import sys
 
-from benchmarks import chain, edges, importing, mattes, packing, passes, view
+from benchmarks import chain, edges, importing, mattes, moving, packing, passes, view
 
 ALL = {
     "chain": chain.main,
     "edges": edges.main,
     "mattes": mattes.main,
+    "moving": moving.main,
     "packing": packing.main,
     "passes": passes.main,
     "view": view.main,

@@ -398,6 +398,12 @@ class Delivered(TimeTest):
             page.get_by_role("link", name="8 files").click()
         with zipfile.ZipFile(io.BytesIO(Path(waiting.value.path()).read_bytes())) as archive:
             self.assertEqual(archive.namelist(), [f"lit.{number:04d}.exr" for number in range(1, 9)])
+        # A movie of them, which plays in the page.
+        cells.get_by_role("button", name="Review movie").click()
+        movie = page.get_by_label("Review movie of lit")
+        movie.wait_for()
+        self.wait_for_page(page, lambda: movie.evaluate("movie => movie.videoWidth") == WIDTH)
+        cells.get_by_role("button", name="Review", exact=True).click()
         # Fewer frames, every other one; a failed one is told and made again alone.
         frames = page.get_by_role("group", name="Frames to render")
         for label, value in (("First frame to render", "2"), ("Step between frames", "3")):

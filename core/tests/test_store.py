@@ -156,7 +156,7 @@ class Together(CoreTest):
             import nexal.formats.store as store
             from nexal.formats.stored import COMPLETE, STORE_VERSION
 
-            def slowly(path, folder, cancelled, lock, lean):
+            def slowly(path, folder, cancelled, lock, lean, frame):
                 folder.mkdir(parents=True)
                 for number in range(5):
                     (folder / f"c{{number}}.part").write_bytes(bytes(2000))

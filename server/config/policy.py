@@ -6,6 +6,7 @@ POLICY = {
     # Radix places its popovers with style attributes and one style element.
     "style-src": "'self' 'unsafe-inline'",
     "img-src": "'self' blob: data:",
+    "media-src": "'self'",
     "font-src": "'self'",
     "connect-src": "'self'",
     "worker-src": "'self' blob:",

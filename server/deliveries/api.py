@@ -9,7 +9,7 @@ from django.utils.http import content_disposition_header
 from ninja import Body, Field, Router, Schema
 
 from config.errors import Problem, Refused
-from deliveries import services
+from deliveries import movies, services
 from deliveries.models import Deliverable, Render, RenderState
 from nexal.formats.targets import FORMATS
 from nexal.recipe import FrameNumber, is_numbered
@@ -34,8 +34,16 @@ class FrameRow(Schema):
     file: str
 
 
+class MovieRow(Schema):
+    """The movie of a render's frames, for review."""
+
+    state: RenderState
+    problem: Problem | None
+
+
 class RenderRow(Schema):
     id: int
+    movie: MovieRow | None
     state: RenderState
     revision: int
     created: datetime
@@ -68,8 +76,13 @@ def _render_row(render: Render) -> RenderRow:
         )
         for frame in render.frames.all()
     ]
+    movie = None
+    if render.movie_state:
+        problem = Problem(**render.movie_problem) if render.movie_problem else None
+        movie = MovieRow(state=RenderState(render.movie_state), problem=problem)
     return RenderRow(
         id=render.pk,
+        movie=movie,
         state=RenderState(render.state),
         revision=render.revision.number,
         created=render.created,
@@ -196,6 +209,30 @@ def change_render(request: HttpRequest, shot_id: int, render_id: int, ask: Rende
             services.go_on(found, ask.frame)
     found.refresh_from_db()
     return _render_row(found)
+
+
+class MovieAsk(Schema):
+    rate: float = Field(24, description="Frames a second")
+    numbers: bool = Field(True, description="Each frame's number is seen in it")
+
+
+@router.post("/shots/{shot_id}/renders/{render_id}/movie", response=RenderRow)
+def make_movie(request: HttpRequest, shot_id: int, render_id: int, ask: MovieAsk) -> RenderRow:
+    """Have a movie made of the frames that are done, for review."""
+    found = _find_render(request, shot_id, render_id, write=True)
+    movies.wish(found, ask.rate, ask.numbers)
+    found.refresh_from_db()
+    return _render_row(found)
+
+
+@router.get("/shots/{shot_id}/renders/{render_id}/movie")
+def movie(request: HttpRequest, shot_id: int, render_id: int) -> FileResponse:
+    """The movie, once it is there."""
+    found = _find_render(request, shot_id, render_id)
+    path = movies.movie_path(found.pk)
+    if not path.is_file():
+        raise Http404
+    return FileResponse(path.open("rb"), content_type="video/webm", filename=f"{found.deliverable.name}.webm")
 
 
 @router.get("/shots/{shot_id}/renders/{render_id}/files")

@@ -42,6 +42,12 @@ class Render(models.Model):
     step = models.IntegerField(default=1)
     author = models.ForeignKey(settings.AUTH_USER_MODEL, null=True, on_delete=models.SET_NULL, related_name="+")
     created = models.DateTimeField(auto_now_add=True)
+    movie_state = models.CharField(max_length=10, choices=RenderState.choices, blank=True, default="")
+    """Of the movie of its frames, for review; empty where none is wanted."""
+    movie_rate = models.FloatField(default=24)
+    movie_numbers = models.BooleanField(default=True)
+    """Whether each frame's number is seen in it."""
+    movie_problem = models.JSONField(default=dict)
 
     class Meta:
         ordering = ["-created", "-pk"]

@@ -8,6 +8,7 @@ from django.core.files.uploadedfile import SimpleUploadedFile
 from server_support import ServerTest
 
 from config.api import api
+from deliveries import movies
 from deliveries import services as delivery_services
 from projects.models import Role
 
@@ -37,6 +38,7 @@ WRITES = {
     ("DELETE", "/api/shots/{shot_id}/deliverables/{deliverable_id}"): None,
     ("POST", "/api/shots/{shot_id}/deliverables/{deliverable_id}/renders"): None,
     ("POST", "/api/shots/{shot_id}/renders/{render_id}"): {"wish": "pause"},
+    ("POST", "/api/shots/{shot_id}/renders/{render_id}/movie"): {},
     ("PUT", "/api/shots/{shot_id}/range"): {"first": 1, "last": 24},
     ("POST", "/api/shots/{shot_id}/sequences"): {"files": "moth.%04d.exr"},
     ("PUT", "/api/shots/{shot_id}/marks"): {"marks": [{"side": "subject", "x": 3, "y": 3, "radius": 2}]},
@@ -100,6 +102,7 @@ READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/shots/{shot_id}/deliverables"): None,
     ("GET", "/api/shots/{shot_id}/renders/{render_id}/file"): None,
     ("GET", "/api/shots/{shot_id}/renders/{render_id}/files"): None,
+    ("GET", "/api/shots/{shot_id}/renders/{render_id}/movie"): None,
 }
 
 
@@ -111,6 +114,7 @@ class Rights(ServerTest):
         self.shot.refresh_from_db()
         deliverable = delivery_services.create(self.shot, "cut", {"from": "cut", "file": "cut.exr"})
         render = delivery_services.start(deliverable, self.owner.pk)
+        movies.wish(render, 24, True)
         self.ids = {
             "project_id": self.project.pk,
             "shot_id": self.shot.pk,

@@ -332,6 +332,28 @@ class Ranges(SequenceTest):
                 answer = self.api.post(f"{self.path}/renders/{row['id']}", {"wish": "resume"}).json()
                 self.assertEqual((answer["state"], made), ("done", [1, 2, 3, 4]))
 
+    def test_a_movie_of_the_frames_for_review(self) -> None:
+        import av
+
+        found = self.deliverable(of="moth")
+        row = self.render(found, first=1, last=5).json()
+        path = f"{self.path}/renders/{row['id']}/movie"
+        self.assertEqual(self.api.get(path).status_code, 404)
+        answer = self.api.post(path, {"rate": 25, "numbers": False}).json()
+        self.assertEqual((answer["movie"]["state"], answer["movie"]["problem"]), ("done", None))
+        with tempfile.NamedTemporaryFile(suffix=".webm") as file:
+            file.write(b"".join(self.api.get(path).streaming_content))
+            file.flush()
+            with av.open(file.name) as container:
+                self.assertEqual(container.streams.video[0].average_rate, 25)
+                seen = [frame.to_ndarray(format="rgb24")[6, 8, 0] for frame in container.decode(video=0)]
+        light = [min(number, 4) / 64 if number != 5 else 5 / 64 for number in (1, 2, 3, 4, 5)]
+        light[3] = 3 / 64
+        codes = [255 * (1.055 * value ** (1 / 2.4) - 0.055) for value in light]
+        np.testing.assert_allclose(seen, codes, atol=6)
+        self.assertEqual(self.api.post(path, {"rate": 0}).status_code, 422)
+        self.assertEqual(deliveries.unfinished(), [])
+
     def test_what_was_cut_off_goes_on_with_every_frame_once(self) -> None:
         found = self.deliverable()
         made: list[int] = []

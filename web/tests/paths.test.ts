@@ -1,6 +1,16 @@
 import { describe, expect, it } from "vitest";
 
-import { type PathPoint, bent, curves, inside, moved, nearest, outline, split, turned } from "@/benches/mattes/paths";
+import {
+  type PathPoint,
+  bent,
+  curves,
+  inside,
+  moved,
+  nearest,
+  outline,
+  split,
+  turned,
+} from "@/benches/mattes/paths";
 import { pathsOf, setPaths } from "@/benches/mattes/useDrawing";
 
 const SQUARE: PathPoint[] = [

@@ -986,6 +986,30 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/renders/{render_id}/movie": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Movie
+         * @description The movie, once it is there.
+         */
+        get: operations["deliveries_api_movie"];
+        put?: never;
+        /**
+         * Make Movie
+         * @description Have a movie made of the frames that are done, for review.
+         */
+        post: operations["deliveries_api_make_movie"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/renders/{render_id}/files": {
         parameters: {
             query?: never;
@@ -2593,10 +2617,19 @@ export interface components {
             /** File */
             file: string;
         };
+        /**
+         * MovieRow
+         * @description The movie of a render's frames, for review.
+         */
+        MovieRow: {
+            state: components["schemas"]["RenderState"];
+            problem: components["schemas"]["Problem"] | null;
+        };
         /** RenderRow */
         RenderRow: {
             /** Id */
             id: number;
+            movie: components["schemas"]["MovieRow"] | null;
             state: components["schemas"]["RenderState"];
             /** Revision */
             revision: number;
@@ -2655,6 +2688,21 @@ export interface components {
             wish: "pause" | "cancel" | "resume" | "again";
             /** Frame */
             frame?: number | null;
+        };
+        /** MovieAsk */
+        MovieAsk: {
+            /**
+             * Rate
+             * @description Frames a second
+             * @default 24
+             */
+            rate: number;
+            /**
+             * Numbers
+             * @description Each frame's number is seen in it
+             * @default true
+             */
+            numbers: boolean;
         };
     };
     responses: never;
@@ -4082,6 +4130,54 @@ export interface operations {
         requestBody: {
             content: {
                 "application/json": components["schemas"]["RenderChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RenderRow"];
+                };
+            };
+        };
+    };
+    deliveries_api_movie: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                render_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    deliveries_api_make_movie: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                render_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MovieAsk"];
             };
         };
         responses: {

@@ -53,7 +53,12 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
     queryKey: key,
     queryFn: () => got(api.GET("/api/shots/{shot_id}/deliverables", { params: { path: { shot_id: shot } } })),
     refetchInterval: (query) =>
-      query.state.data?.some((row) => row.render && BUSY.includes(row.render.state)) ? 500 : false,
+      query.state.data?.some(
+        (row) =>
+          row.render && (BUSY.includes(row.render.state) || BUSY.includes(row.render.movie?.state ?? "")),
+      )
+        ? 500
+        : false,
   });
   const act = async (work: () => Promise<unknown>) => {
     setProblem(null);
@@ -196,6 +201,16 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
                       return startRender(shot, row.id, file, spanOf(file));
                     })
                   }
+                  onMovie={(render, rate) =>
+                    void act(() =>
+                      got(
+                        api.POST("/api/shots/{shot_id}/renders/{render_id}/movie", {
+                          params: { path: { shot_id: shot, render_id: render } },
+                          body: { rate, numbers: true },
+                        }),
+                      ),
+                    )
+                  }
                   onWish={(render, wish, at) =>
                     void act(() =>
                       got(
@@ -246,9 +261,10 @@ interface RowProps {
   onRender: () => void;
   onRemove: () => void;
   onWish: (render: number, wish: Wish, frame?: number) => void;
+  onMovie: (render: number, rate: number) => void;
 }
 
-function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish }: RowProps) {
+function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish, onMovie }: RowProps) {
   const spec = row.spec as {
     from?: unknown;
     file: string;
@@ -370,6 +386,7 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish 
               render={render}
               writable={writable}
               onWish={(wish, at) => onWish(render.id, wish, at)}
+              onMovie={(rate) => onMovie(render.id, rate)}
             />
           </td>
         </tr>

@@ -1,7 +1,10 @@
-import { Pause, Play, RotateCcw, Square } from "lucide-react";
+import { Film, Pause, Play, RotateCcw, Square } from "lucide-react";
+import { useState } from "react";
 
 import type { DeliverableRow } from "@/api/client";
 import { Button } from "@/parts/Button";
+import { Message } from "@/parts/Message";
+import { useTime } from "@/time/timeState";
 
 type Render = NonNullable<DeliverableRow["render"]>;
 export type Wish = "pause" | "cancel" | "resume" | "again";
@@ -12,7 +15,11 @@ interface Props {
   render: Render;
   writable: boolean;
   onWish: (wish: Wish, frame?: number) => void;
+  /** Have a review movie made, at so many frames a second. */
+  onMovie: (rate: number) => void;
 }
+
+const MAKING = ["waiting", "rendering"];
 
 const LOOK: Record<string, string> = {
   waiting: "bg-line",
@@ -22,7 +29,10 @@ const LOOK: Record<string, string> = {
 };
 
 /** A render of many frames: a cell for each, how long it will take, and what can be done about it. */
-export function Frames({ shot, name, render, writable, onWish }: Props) {
+export function Frames({ shot, name, render, writable, onWish, onMovie }: Props) {
+  const rate = useTime((time) => time.rate);
+  const [watching, setWatching] = useState(false);
+  const making = MAKING.includes(render.movie?.state ?? "");
   const { frames, state } = render;
   const done = frames.filter((frame) => frame.state === "done");
   const failed = frames.filter((frame) => frame.state === "failed");
@@ -37,6 +47,27 @@ export function Frames({ shot, name, render, writable, onWish }: Props) {
           {busy && left !== null && `, ${worded(left)} left`}
         </span>
         <span className="grow" />
+        {render.movie?.state === "done" && (
+          <Button lit={watching} onClick={() => setWatching(!watching)}>
+            Review
+          </Button>
+        )}
+        {making && (
+          <span role="status" className="text-dim">
+            making the movie
+          </span>
+        )}
+        {writable && !busy && !making && done.length > 1 && (
+          <Button
+            title="A movie of the frames that are done, each with its number, to be looked at here or sent"
+            onClick={() => {
+              setWatching(true);
+              onMovie(rate);
+            }}
+          >
+            <Film size={12} /> {render.movie ? "Movie again" : "Review movie"}
+          </Button>
+        )}
         {writable && busy && (
           <Button onClick={() => onWish("pause")} title="Finish the present frame, then wait">
             <Pause size={12} /> Pause
@@ -74,6 +105,18 @@ export function Frames({ shot, name, render, writable, onWish }: Props) {
           );
         })}
       </div>
+      {render.movie?.problem && <Message problem={render.movie.problem} />}
+      {render.movie?.state === "done" && watching && (
+        <video
+          controls
+          loop
+          autoPlay
+          muted
+          aria-label={`Review movie of ${name}`}
+          src={`/api/shots/${shot}/renders/${render.id}/movie`}
+          className="max-h-72 rounded-sm border border-line bg-stage"
+        />
+      )}
       {failed.slice(0, 8).map((frame) => (
         <div key={frame.frame} className="flex items-center gap-2 border-l-2 border-ember pl-2 text-[12px]">
           <span className="font-mono">{frame.frame}</span>

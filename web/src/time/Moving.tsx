@@ -31,6 +31,7 @@ export function Moving({ step, place, label, initial, fine = 0.01, writable, chi
   const what = label.toLowerCase();
   return (
     <div className="group/moving relative" data-setting={JSON.stringify(place)}>
+      {children}
       {writable && (
         <button
           type="button"
@@ -62,7 +63,6 @@ export function Moving({ step, place, label, initial, fine = 0.01, writable, chi
           />
         </button>
       )}
-      {children}
       {keyed && whole && (
         <Course
           step={step.name}

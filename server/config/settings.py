@@ -142,6 +142,8 @@ NEXAL_UPLOAD_BYTES = int(os.environ.get("NEXAL_UPLOAD_BYTES", 4 << 30))
 NEXAL_SIGN_IN_FAILURES = 5
 NEXAL_SIGN_IN_MINUTES = 10
 NEXAL_JOBS = os.environ.get("NEXAL_JOBS", "thread")
+NEXAL_SCHEDULER = os.environ.get("NEXAL_SCHEDULER", "")
+"""Address of a Dask scheduler (tcp://host:8786) whose workers render frames; empty: this server does."""
 
 LOGGING = {
     "version": 1,

@@ -18,7 +18,8 @@ from jobs import chores
 from jobs import services as jobs
 from nexal.errors import NO_ROOM, DiskError, NexalError
 from nexal.file_names import plain
-from nexal.formats.reading import StoredSource
+from nexal.formats.channel_files import MANIFEST_SUFFIX
+from nexal.formats.reading import BlackSource, StoredSource
 from nexal.formats.targets import target_of
 from nexal.recipe import Output, Recipe, is_numbered, parse_output, parse_recipe
 from nexal.session import output_path, render_output, sources_behind
@@ -211,28 +212,51 @@ def run(render_id: int) -> None:
 
 
 def _render_frames(render: Render) -> None:
-    """Render the frames that are waiting, until the render is stopped."""
+    """Render the frames that are waiting, until the render is stopped; here, or by a scheduler's workers."""
+    if settings.NEXAL_SCHEDULER:
+        from deliveries import scheduled
+
+        try:
+            scheduled.render_frames(
+                render, render_folder(render.pk), lambda frame, found, took: _settled(render, frame, found, took)
+            )
+        except NexalError as error:
+            problem = problem_of(error).dict()
+            render.frames.filter(state__in=UNFINISHED).update(state=RenderState.FAILED, error=problem)
+        return
     while True:
         # Asked anew each time: it may have been stopped, and frames asked for again.
         frame = render.frames.filter(state__in=UNFINISHED).first()
         if frame is None or not Render.objects.filter(pk=render.pk, state=RenderState.RENDERING).exists():
             return
         began = time.monotonic()
+        found: list[Path] | Exception
         try:
-            frame.file = _render_frame(render, frame.frame)
-            frame.state, frame.error = RenderState.DONE, {}
-        except (NexalError, OSError) as caught:
-            error = _told(caught)
-            frame.state = RenderState.FAILED
-            frame.error = problem_of(error).dict()
-        frame.seconds = time.monotonic() - began
-        found = RenderedFrame.objects.filter(pk=frame.pk)
-        if not found.update(state=frame.state, error=frame.error, file=frame.file, seconds=frame.seconds):
-            # The deliverable was removed meanwhile: nobody will ask for its files.
-            shutil.rmtree(render_folder(render.pk), ignore_errors=True)
+            found = _render_frame(render, frame.frame)
+        except (NexalError, OSError) as error:
+            found = error
+        if not _settled(render, frame, found, time.monotonic() - began):
             return
-        jobs.progressed("render", render.pk)
-        tell(render.deliverable.shot_id, RENDERS)
+
+
+def _settled(render: Render, frame: RenderedFrame, found: list[Path] | Exception, seconds: float) -> bool:
+    """Keep what came of a frame: its files, or why there are none. False where nobody wants them any more."""
+    if isinstance(found, Exception):
+        if not isinstance(found, NexalError | OSError):
+            raise found
+        frame.state, frame.error = RenderState.FAILED, problem_of(_told(found)).dict()
+    else:
+        path = _together(found) if Output.model_validate(render.spec).split else found[0]
+        frame.file = str(path.relative_to(settings.MEDIA_ROOT))
+        frame.state, frame.error = RenderState.DONE, {}
+    row = RenderedFrame.objects.filter(pk=frame.pk)
+    if not row.update(state=frame.state, error=frame.error, file=frame.file, seconds=seconds):
+        # The deliverable was removed meanwhile: nobody will ask for its files.
+        shutil.rmtree(render_folder(render.pk), ignore_errors=True)
+        return False
+    jobs.progressed("render", render.pk)
+    tell(render.deliverable.shot_id, RENDERS)
+    return True
 
 
 def _told(error: NexalError | OSError) -> NexalError:
@@ -244,7 +268,7 @@ def _told(error: NexalError | OSError) -> NexalError:
     return DiskError("the file cannot be written")
 
 
-def _render_frame(render: Render, frame: int) -> str:
+def _render_frame(render: Render, frame: int) -> list[Path]:
     deliverable = render.deliverable
     output = Output.model_validate(render.spec)
     recipe = parse_recipe(render.revision.recipe | {"outputs": {deliverable.name: render.spec}})
@@ -254,14 +278,13 @@ def _render_frame(render: Render, frame: int) -> str:
             unpacked(kept, lean=isinstance(kept, SourceFrame))
         planned = plan(deliverable.shot, recipe, frame)
         fingerprints = {
-            name: reader.fingerprint for name, reader in planned.readers.items() if isinstance(reader, StoredSource)
+            name: reader.fingerprint
+            for name, reader in planned.readers.items()
+            if isinstance(reader, StoredSource | BlackSource)
         }
         folder = render_folder(render.pk)
         path = output_path(planned, deliverable.name, output, folder, deliverable.shot.name)
-        written = render_output(engine(), planned, output, path, fingerprints)
-    if output.split:
-        path = _archive(path.with_suffix(".zip"), written)
-    return str(path.relative_to(settings.MEDIA_ROOT))
+        return render_output(engine(), planned, output, path, fingerprints)
 
 
 def needed_files(shot: Shot, recipe: Recipe, output: Output, frame: int) -> list[Kept]:
@@ -271,6 +294,12 @@ def needed_files(shot: Shot, recipe: Recipe, output: Output, frame: int) -> list
     rows = {name: row for name, row in source_rows(shot, recipe).items() if name in needed}
     standing = [found for _, found in standing_at(rows, recipe.sources, frame) if isinstance(found, Standing)]
     return [found.kept for found in standing if found.kept.state != SourceState.FAILED]
+
+
+def _together(files: list[Path]) -> Path:
+    """The files of a picture's channels as one, called as their manifest is."""
+    manifest = next(file for file in files if file.name.endswith(MANIFEST_SUFFIX))
+    return _archive(manifest.with_name(manifest.name.removesuffix(MANIFEST_SUFFIX) + ".zip"), files)
 
 
 def _archive(path: Path, files: list[Path]) -> Path:

@@ -10,6 +10,7 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
+from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import override_settings
 from server_support import ServerTest, exr_bytes, planes_of
@@ -262,6 +263,35 @@ class Ranges(SequenceTest):
     def render(self, deliverable: int, **ask: Any) -> Any:
         return self.api.post(f"{self.path}/deliverables/{deliverable}/renders", ask)
 
+    def file(self, name: str) -> Path:
+        return Path(settings.MEDIA_ROOT) / name
+
+    def test_by_the_workers_of_a_scheduler(self) -> None:
+        import distributed
+
+        found = self.deliverable()
+        self.save(self.recipe(after="black", missing="error"))
+        with distributed.LocalCluster(
+            n_workers=1, threads_per_worker=1, processes=False, dashboard_address=None, protocol="tcp"
+        ) as cluster:
+            here = self.render(found, first=1, last=6).json()
+            with override_settings(NEXAL_SCHEDULER=cluster.scheduler_address):
+                there = self.render(found, first=1, last=6).json()
+        states = [(frame["frame"], frame["state"], frame["file"]) for frame in here["frames"]]
+        self.assertEqual([(frame["frame"], frame["state"], frame["file"]) for frame in there["frames"]], states)
+        self.assertEqual([state for _, state, _ in states], ["done", "done", "done", "failed", "done", "done"])
+        self.assertIn("number 4 is missing", there["frames"][3]["error"]["message"])
+        files = [
+            [path.read_bytes() for _, path in deliveries.files_of(Render.objects.get(pk=row["id"]))]
+            for row in (here, there)
+        ]
+        self.assertEqual(len(files[0]), 5)
+        self.assertEqual(files[0], files[1])
+        with override_settings(NEXAL_SCHEDULER="tcp://127.0.0.1:9"):
+            row = self.render(found, first=1, last=2).json()
+        self.assertEqual(row["state"], "failed")
+        self.assertIn("does not answer", row["frames"][0]["error"]["message"])
+
     def test_a_range_is_rendered_frame_by_frame(self) -> None:
         found = self.deliverable()
         row = self.render(found, first=1, last=5, step=2).json()
@@ -302,7 +332,7 @@ class Ranges(SequenceTest):
         self.assertEqual([frame["state"] for frame in row["frames"]], ["done", "failed", "done"])
         self.assertIn("number 4 is missing", row["frames"][1]["error"]["message"])
         self.assertEqual(row["state"], "failed")
-        with mock.patch("deliveries.services._render_frame", return_value="x") as rendered:
+        with mock.patch("deliveries.services._render_frame", return_value=[self.file("x")]) as rendered:
             answer = self.api.post(f"{self.path}/renders/{row['id']}", {"wish": "again", "frame": 4})
         self.assertEqual((rendered.call_count, rendered.call_args[0][1]), (1, 4))
         self.assertEqual(answer.json()["state"], "done")
@@ -311,11 +341,11 @@ class Ranges(SequenceTest):
         found = self.deliverable()
         made: list[int] = []
 
-        def stopping(render: Render, frame: int) -> str:
+        def stopping(render: Render, frame: int) -> list[Path]:
             made.append(frame)
             if frame == 2:
                 deliveries.stop(render, wish)
-            return "x"
+            return [self.file("x")]
 
         for wish, state in (  # noqa: B007, `stopping` asks it
             (RenderState.PAUSED, "paused"),
@@ -358,11 +388,11 @@ class Ranges(SequenceTest):
         found = self.deliverable()
         made: list[int] = []
 
-        def killed(render: Render, frame: int) -> str:
+        def killed(render: Render, frame: int) -> list[Path]:
             made.append(frame)
             if frame == 3 and made.count(3) == 1:
                 raise SystemExit
-            return f"{frame}"
+            return [self.file(f"{frame}")]
 
         with mock.patch("deliveries.services._render_frame", killed):
             with self.assertRaises(SystemExit):

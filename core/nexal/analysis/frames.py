@@ -45,6 +45,8 @@ class FrameTask:
     shot: str = ""
     resume: bool = False
     many: bool = False
+    black: tuple[str, ...] = ()
+    """Sources that hold nothing at this frame: `files` names one of their size."""
     threads: int = 0
 
 
@@ -89,6 +91,10 @@ def render_frame(task: FrameTask, session: Session | None = None) -> FrameDone:
 def _render(task: FrameTask, session: Session) -> tuple[list[str], list[str]]:
     recipe = parse_recipe(task.recipe)
     readers = session.readers(recipe, task.files, task.frame, task.needed)
+    for name in task.black:
+        like = readers[name]
+        assert isinstance(like, StoredSource)
+        readers[name] = BlackSource(like)
     plan = Plan(recipe, task.frame, readers)
     chosen = {name: recipe.outputs[name] for name in task.outputs}
     check_outputs(plan, chosen)

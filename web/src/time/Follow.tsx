@@ -144,7 +144,7 @@ export function Follow({ shot, recipe, step, index, path, picture }: Props) {
             title="Where it is lost, look for it in the whole picture"
           >
             <input type="checkbox" checked={search} onChange={(event) => setSearch(event.target.checked)} />
-            look again where it is lost
+            look again if lost
           </label>
           {path.movement && (
             <Button quiet onClick={forget} title="The curve stands still again, or moves by its keys alone">

@@ -1,6 +1,6 @@
 import { api, got } from "@/api/client";
 import { type Recipe, drafted } from "@/api/recipe";
-import { type PathPoint, curves } from "@/benches/mattes/paths";
+import { type PathPoint, curves, on } from "@/benches/mattes/paths";
 
 import { type Movement, matrixAt } from "./movement";
 
@@ -57,17 +57,9 @@ export async function followed(
 
 /** The corners of a closed path, close enough to its curves. */
 export function cornersOf(points: PathPoint[]): [number, number][] {
-  return curves(points).flatMap(([a, b, c, d], index) => {
+  return curves(points).flatMap((curve, index) => {
     const straight = points[index]!.length < 6 && points[(index + 1) % points.length]!.length < 6;
-    return Array.from({ length: straight ? 1 : 8 }, (_, step): [number, number] => {
-      const t = step / 8;
-      const on = (axis: 0 | 1) =>
-        a![axis] * (1 - t) ** 3 +
-        3 * b![axis] * t * (1 - t) ** 2 +
-        3 * c![axis] * t * t * (1 - t) +
-        d![axis] * t ** 3;
-      return [on(0), on(1)];
-    });
+    return Array.from({ length: straight ? 1 : 8 }, (_, step) => on(curve, step / 8));
   });
 }
 

@@ -79,7 +79,11 @@ export function PathList({ shot, picture, recipe, step, onRecipe }: Props) {
           <Moving step={raw} place={["paths", chosen!, "points"]} label="Points" initial={[]} writable>
             <p className="text-dim">
               Its points
-              {moves ? " move: what is changed at another frame becomes a key there" : " stand still"}
+              {moves
+                ? " move: what is changed at another frame becomes a key there"
+                : held.movement
+                  ? " go where what it surrounds was followed to"
+                  : " stand still"}
             </p>
           </Moving>
           <div className="grid grid-cols-[84px_1fr] items-center gap-2">

@@ -1,4 +1,4 @@
-import { useEffect } from "react";
+import { useEffect, useRef } from "react";
 
 import type { Item } from "@/api/client";
 import { type Recipe, type Step, findStep, freeName, insertAfter } from "@/api/recipe";
@@ -38,6 +38,7 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
   const known = items.find((entry) => entry.name === item && !entry.problem);
   const zoom = placement.zoom;
 
+  const drawn = useRef(false);
   const marking = useMarking(sourceOf(recipe, item));
   const painting = usePainting({
     recipe,
@@ -53,6 +54,8 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
     onPath: (closed) => {
       const step = item ? findStep(recipe, item) : undefined;
       const index = step?.op === "shape" ? pathsOf(recipe, item).length : 0;
+      // The step that it becomes comes into focus with it in hand.
+      drawn.current = step?.op !== "shape";
       onPut((before) => {
         if (item && findStep(before, item)?.op === "shape")
           return [setPaths(before, item, [...pathsOf(before, item), closed]), item];
@@ -70,7 +73,8 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
     settle();
   }, [shown, settle]);
   useEffect(() => {
-    change({ stroke: null, path: null, points: [] });
+    if (!drawn.current) change({ stroke: null, path: null, points: [] });
+    drawn.current = false;
   }, [item, change]);
 
   const drawings = (

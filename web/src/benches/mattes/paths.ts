@@ -72,7 +72,8 @@ export function curves(points: PathPoint[]): [number, number][][] {
   });
 }
 
-function on([a, b, c, d]: [number, number][], t: number): [number, number] {
+/** The place on a curve at a part t of its way. */
+export function on([a, b, c, d]: [number, number][], t: number): [number, number] {
   const mix = (axis: 0 | 1) =>
     a![axis] * (1 - t) ** 3 +
     3 * b![axis] * t * (1 - t) ** 2 +

@@ -151,6 +151,12 @@ class Timeline(TimeTest):
         self.assert_frame_seen(3)
         self.assertEqual(self.frame(), 3)
         self.wait_for_page(page, lambda: "frame=3" in page.url)
+        # Pressed again and again, with and without the address keeping up, no press is lost.
+        for pause in (0, 130, 260, 90, 20):
+            page.keyboard.press(".")
+            page.wait_for_timeout(pause)
+        self.assertEqual(self.frame(), 8)
+        self.go_to(3)
         # A pin keeps its own frame.
         page.keyboard.press("p")
         page.keyboard.press(",")
@@ -166,6 +172,7 @@ class Timeline(TimeTest):
             page.mouse.down()
             self.assert_frame_seen(number)
         page.mouse.up()
+        self.wait_for_page(page, lambda: "frame=8" in page.url)
         page.reload()
         self.assert_frame_seen(8)
         page.goto(page.url.replace("frame=8", "frame=6"))

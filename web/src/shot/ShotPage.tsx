@@ -68,8 +68,12 @@ export function ShotPage() {
   const person = useSession().data?.person?.username ?? null;
   const told = answer.data;
   const marks = told?.whole.marks;
+  const marked = useRef(0);
   useEffect(() => {
-    if (marks) useMarks.getState().open(shot, marks);
+    // Once: what is asked for again later knows nothing of the marks that are on their way.
+    if (!marks || marked.current === shot) return;
+    marked.current = shot;
+    useMarks.getState().open(shot, marks);
   }, [shot, marks]);
   useEffect(() => {
     if (!told) return;
@@ -90,7 +94,7 @@ export function ShotPage() {
     return () => window.removeEventListener("beforeunload", warn);
   }, []);
 
-  if (answer.isError)
+  if (answer.isError && !told)
     return (
       <main className="mx-auto max-w-md p-10">
         <Message problem={problemOf(answer.error)} />

@@ -35,15 +35,19 @@ export function useShotTime(whole: ShotWhole, recipe: Recipe) {
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [whole.id]);
   useEffect(() => {
-    // Back and on in the browser's history.
-    if (asked !== null && Number.isInteger(Number(asked)) && Number(asked) !== useTime.getState().frame)
-      goTo(Number(asked));
-  }, [asked]);
+    // Back and on in the browser's history. What is written there by this page is behind what was gone to since.
+    const heard = () => {
+      const to = Number(new URLSearchParams(window.location.search).get("frame") ?? Number.NaN);
+      if (Number.isInteger(to)) goTo(to);
+    };
+    window.addEventListener("popstate", heard);
+    return () => window.removeEventListener("popstate", heard);
+  }, []);
   useEffect(() => {
     const timer = setTimeout(() => {
       const now = new URLSearchParams(window.location.search).get("frame");
-      if (String(frame) !== (now ?? String(whole.first_frame)))
-        go({ frame: String(frame) }, { replace: true });
+      if (String(frame) === (now ?? String(whole.first_frame))) return;
+      go({ frame: String(frame) }, { replace: true });
     }, SETTLED_MS);
     return () => clearTimeout(timer);
   }, [frame, go, whole.first_frame]);

@@ -20,7 +20,7 @@ from nexal.file_names import free, plain
 from nexal.formats.decoding import video_info
 from nexal.formats.store import frame_digest
 from nexal.recipe import MOST_PADDING, SourceSpec, numbered_file
-from nexal.timing import choose, ends_of
+from nexal.timing import choose
 from projects.models import Shot
 from projects.news import SOURCES, tell
 from sources import services
@@ -196,9 +196,3 @@ def standing_at(
                 continue
             found = SourceFrame.objects.select_related("source").get(source=row, number=choice.number)
             yield name, Standing(found, choice.number, choice.black)
-
-
-def range_of(source: Source, spec: SourceSpec) -> tuple[int, int]:
-    """The frames at which a source of many begins and ends. Raises SourceError."""
-    first, last = ends_of(list(source.frames.values_list("number", flat=True)), spec)
-    return first + spec.offset, last + spec.offset

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 
 from nexal.analysis.run import run_recipe
 from nexal.engine import Engine, Plan
+from nexal.engine.cost import cost_of
 from nexal.errors import NexalError, SettingError, SourceError
 from nexal.formats.reading import BlackSource
 from nexal.keyed import settings_at, value_at
@@ -298,6 +299,21 @@ class MovedPictures(CoreTest):
         got = self.place(source, movement=self.movement(matrix), region=part)
         for name, plane in got.items():
             self.assert_planes(plane, whole[name][17:42, 31:51], 1e-6)
+
+    def test_a_perspective_costs_what_its_own_shrinking_asks_for(self) -> None:
+        source = rgba(width=90, height=70)
+
+        def seconds(matrix: list) -> float:
+            steps = [{"name": "p", "op": "place", "in": {"picture": "s"}, "set": {"movement": self.movement(matrix)}}]
+            recipe = parse_recipe({"nexal": 1, "sources": {"s": {"files": "s"}}, "steps": steps})
+            plan = Plan(recipe, 2, {"s": source})
+            feed = plan.feed("p")
+            whole = Window(0, 0, 90, 70)
+            return cost_of(feed, feed.description.channels, whole, 2, Fraction(1), True, lambda *_: False).seconds
+
+        for size in (1, 0.5):
+            mild, affine = (seconds([[size, 0.02, 3], [-0.01, size, 2], [p, p, 1]]) for p in (1e-5, 0))
+            self.assertAlmostEqual(mild / affine, 1, delta=0.3)
 
     def test_matrices_are_interpolated_after_their_last_element_is_one(self) -> None:
         movement = Movement.model_validate(

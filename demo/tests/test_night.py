@@ -7,7 +7,7 @@ import tempfile
 import unittest
 from fractions import Fraction
 from pathlib import Path
-from typing import ClassVar
+from typing import Any, ClassVar
 from unittest import mock
 
 import numpy as np
@@ -23,7 +23,7 @@ from demo.night.generate import write_plates
 from demo.night.house import GROUPS, make_house
 from demo.night.moth import make_moth
 from demo.night.pendant import make_pendant
-from demo.recipes import MARKS, PASSWORD, PENDANT, SHOTS, USERNAME
+from demo.recipes import MARKS, MOVING, PASSWORD, PENDANT, SHOTS, USERNAME
 from nexal.analysis.marks import Mark
 from nexal.analysis.run import audit_file
 from nexal.analysis.scout import scout
@@ -31,6 +31,8 @@ from nexal.engine import Plan
 from nexal.recipe import parse_recipe
 from nexal.session import Session, sources_behind
 from projects.models import Project, Shot
+from sources import sequences
+from sources.models import Source
 
 
 class Moth(unittest.TestCase):
@@ -323,3 +325,39 @@ class Seeding(ServerTest):
             self.assertEqual(shot.head.recipe, parse_recipe(recipe).as_json())
             rows = self.as_user(User.objects.get(username=USERNAME)).post(f"/api/shots/{shot.pk}/inspect", {}).json()
             self.assertEqual([row["problem"] for row in rows if row["problem"]], [], name)
+
+    def test_shots_that_move_go_on_where_a_stopped_seeding_left_them(self) -> None:
+        def small(folder: Path) -> None:
+            folder.mkdir(parents=True, exist_ok=True)
+            (folder / "interior.exr").write_bytes(exr_bytes(plate()))
+            for number in range(1, 5):
+                (folder / f"flight.{number:04d}.exr").write_bytes(exr_bytes(plate()))
+
+        seeding = "demo.management.commands.seed_demo"
+        made = self.enterContext(mock.patch(f"{seeding}.generate_moving", side_effect=small))
+        self.enterContext(mock.patch(f"{seeding}.MOVING_FRAMES", 4))
+        self.enterContext(self.settings(VAR=Path(self.enterContext(tempfile.TemporaryDirectory()))))
+        (name,) = MOVING
+        # Stopped before the shot is whole, nothing of it is there; stopped among its frames, they stay.
+        with mock.patch(f"{seeding}.save", side_effect=SystemExit), self.assertRaises(SystemExit):
+            call_command("seed_demo", moving=True, stdout=io.StringIO())
+        self.assertFalse(Shot.objects.filter(name=name).exists())
+        added = sequences.add_frame
+
+        def stopped(source: Source, number: int, file: Any) -> None:
+            if number == 3:
+                raise SystemExit
+            added(source, number, file)
+
+        with mock.patch(f"{seeding}.sequences.add_frame", stopped), self.assertRaises(SystemExit):
+            call_command("seed_demo", moving=True, stdout=io.StringIO())
+        for _ in range(2):
+            call_command("seed_demo", moving=True, stdout=io.StringIO())
+        self.assertEqual(made.call_count, 3, "the last time nothing was missing")
+        shot = Shot.objects.get(name=name)
+        frames = Source.objects.get(shot=shot, numbered=True).frames
+        self.assertEqual(list(frames.values_list("number", "state")), [(n, "ready") for n in (1, 2, 3, 4)])
+        self.assertEqual((shot.first_frame, shot.last_frame), (1, 4))
+        user = self.as_user(User.objects.get(username=USERNAME))
+        rows = user.post(f"/api/shots/{shot.pk}/inspect", {"frame": 3}).json()
+        self.assertEqual([row["problem"] for row in rows if row["problem"]], [])

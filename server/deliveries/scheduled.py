@@ -8,12 +8,11 @@ from typing import Any
 from django.conf import settings
 
 from deliveries.models import UNFINISHED, Render, RenderedFrame, RenderState
+from deliveries.services import asked_for, needed, render_folder
 from nexal.analysis.frames import FrameTask, connected, render_frame
-from nexal.errors import NexalError
-from nexal.recipe import Output, parse_recipe
+from nexal.errors import NexalError, RenderError
 from nexal.session import sources_behind
-from sources.sequences import Standing, standing_at
-from stage.services import source_rows
+from sources.sequences import Standing
 
 AHEAD = 2
 """Frames for each worker that are handed out at a time: what is paused is soon at rest."""
@@ -21,7 +20,7 @@ LOOK_SECONDS = 0.03
 Settle = Callable[[RenderedFrame, list[Path] | Exception, float], bool]
 
 
-def render_frames(render: Render, folder: Path, settle: Settle) -> None:
+def render_frames(render: Render, settle: Settle) -> None:
     """Render the frames of a render that are waiting, until it is stopped; `settle` keeps what came of each.
 
     A frame that is handed out twice, because a process was killed, gives the same file. Raises NexalError where the
@@ -36,7 +35,7 @@ def render_frames(render: Render, folder: Path, settle: Settle) -> None:
             waiting = render.frames.filter(state__in=UNFINISHED).exclude(pk__in=held)
             for frame in waiting[: most - len(out)] if going else ():
                 try:
-                    task = _task(render, frame.frame, folder)
+                    task = _task(render, frame.frame)
                 except NexalError as error:
                     settle(frame, error, 0.0)
                     continue
@@ -47,7 +46,7 @@ def render_frames(render: Render, folder: Path, settle: Settle) -> None:
                 frame = out.pop(future)
                 fault = future.exception()
                 files, seconds = ([], 0.0) if fault else future.result()
-                if not settle(frame, fault or [Path(file) for file in files], seconds):
+                if not settle(frame, _fault(fault) if fault else [Path(file) for file in files], seconds):
                     client.cancel(list(out))
                     return
 
@@ -66,16 +65,13 @@ def _timed(task: FrameTask) -> tuple[list[str], float]:
     return list(render_frame(task).files), time.monotonic() - began
 
 
-def _task(render: Render, frame: int, folder: Path) -> FrameTask:
+def _task(render: Render, frame: int) -> FrameTask:
     """A frame in what every machine understands: paths of originals, the recipe, where the file goes."""
-    deliverable = render.deliverable
-    output = Output.model_validate(render.spec)
-    recipe = parse_recipe(render.revision.recipe | {"outputs": {deliverable.name: render.spec}})
-    needed = sources_behind(recipe, output.addresses)
-    rows = {name: row for name, row in source_rows(deliverable.shot, recipe).items() if name in needed}
+    recipe, output = asked_for(render)
+    shot = render.deliverable.shot
     files: dict[str, str] = {}
     black = []
-    for name, found in standing_at(rows, recipe.sources, frame):
+    for name, found in needed(shot, recipe, output, frame).items():
         if not isinstance(found, Standing):
             raise found.at(f"source '{name}'")
         files[name] = found.kept.original.path
@@ -83,10 +79,17 @@ def _task(render: Render, frame: int, folder: Path) -> FrameTask:
     return FrameTask(
         recipe.as_json(),
         files,
-        tuple(needed),
-        (deliverable.name,),
-        str(folder),
+        tuple(sources_behind(recipe, output.addresses)),
+        tuple(recipe.outputs),
+        str(render_folder(render.pk)),
         frame,
-        shot=deliverable.shot.name,
+        shot=shot.name,
         black=tuple(black),
     )
+
+
+def _fault(fault: BaseException) -> NexalError | OSError:
+    """What went wrong with one frame; what is no error of ours is the worker's, and leaves the other frames alone."""
+    if isinstance(fault, NexalError | OSError):
+        return fault
+    return RenderError(f"its worker gave it up ({type(fault).__name__})", remedy="render it again, or see its log")

@@ -26,7 +26,7 @@ from nexal.session import output_path, render_output, sources_behind
 from nexal.work import working
 from projects.models import Shot
 from projects.news import RENDERS, tell
-from sources.models import Kept, SourceFrame, SourceState
+from sources.models import SourceFrame, SourceState
 from sources.sequences import Standing, standing_at
 from sources.services import library, unpacked
 from stage.services import engine, plan, source_rows
@@ -217,9 +217,7 @@ def _render_frames(render: Render) -> None:
         from deliveries import scheduled
 
         try:
-            scheduled.render_frames(
-                render, render_folder(render.pk), lambda frame, found, took: _settled(render, frame, found, took)
-            )
+            scheduled.render_frames(render, lambda frame, found, took: _settled(render, frame, found, took))
         except NexalError as error:
             problem = problem_of(error).dict()
             render.frames.filter(state__in=UNFINISHED).update(state=RenderState.FAILED, error=problem)
@@ -268,11 +266,18 @@ def _told(error: NexalError | OSError) -> NexalError:
     return DiskError("the file cannot be written")
 
 
+def asked_for(render: Render) -> tuple[Recipe, Output]:
+    """The recipe of a render, with its one output."""
+    recipe = parse_recipe(render.revision.recipe | {"outputs": {render.deliverable.name: render.spec}})
+    return recipe, recipe.outputs[render.deliverable.name]
+
+
 def _render_frame(render: Render, frame: int) -> list[Path]:
     deliverable = render.deliverable
-    output = Output.model_validate(render.spec)
-    recipe = parse_recipe(render.revision.recipe | {"outputs": {deliverable.name: render.spec}})
-    sources = needed_files(deliverable.shot, recipe, output, frame)
+    recipe, output = asked_for(render)
+    standing = needed(deliverable.shot, recipe, output, frame).values()
+    sources = [found.kept for found in standing if isinstance(found, Standing)]
+    sources = [kept for kept in sources if kept.state != SourceState.FAILED]
     with library().using(kept.fingerprint for kept in sources):
         for kept in sources:
             unpacked(kept, lean=isinstance(kept, SourceFrame))
@@ -287,13 +292,11 @@ def _render_frame(render: Render, frame: int) -> list[Path]:
         return render_output(engine(), planned, output, path, fingerprints)
 
 
-def needed_files(shot: Shot, recipe: Recipe, output: Output, frame: int) -> list[Kept]:
-    """The imported files that an output is made of at a frame, but for those that could not be read."""
-    addresses = [output.source] if isinstance(output.source, str) else list(output.source.values())
-    needed = sources_behind(recipe, addresses)
-    rows = {name: row for name, row in source_rows(shot, recipe).items() if name in needed}
-    standing = [found for _, found in standing_at(rows, recipe.sources, frame) if isinstance(found, Standing)]
-    return [found.kept for found in standing if found.kept.state != SourceState.FAILED]
+def needed(shot: Shot, recipe: Recipe, output: Output, frame: int) -> dict[str, Standing | NexalError]:
+    """What stands at a frame of each import that an output is made of, by the recipe's names; or why nothing does."""
+    names = sources_behind(recipe, output.addresses)
+    rows = {name: row for name, row in source_rows(shot, recipe).items() if name in names}
+    return dict(standing_at(rows, recipe.sources, frame))
 
 
 def _together(files: list[Path]) -> Path:

@@ -13,6 +13,7 @@ from nexal.errors import RecipeError
 from nexal.kernels.following import Found, Matrix3, Model, Points, Region
 from nexal.kernels.pointmath import encode
 from nexal.picture import Plane, Window
+from nexal.work import current
 
 MODELS: tuple[Model, ...] = get_args(Model)
 LOST = 0.35
@@ -99,6 +100,7 @@ def follow(
     before: Matrix3 | None = None
     away = False
     for frame in frames:
+        current().check()
         found = None if away else _near(region, seen, frame, here, before)
         if (found is None or found.sure < LOST) and (search or away):
             found = _anywhere(region, seen, frame) or found

@@ -15,6 +15,7 @@ from nexal.engine.plan import as_kind
 from nexal.formats.statistics import noise
 from nexal.picture import PLANE_NAME, Plane, Window
 from nexal.session import items_behind
+from nexal.work import current
 
 SOFT = 5
 """Side of the square over which a picture's change is averaged before it is compared with its noise."""
@@ -67,6 +68,7 @@ def steady(
     seen: Seen | None = None
     before: tuple[Plane, Plane | None] | None = None
     for frame in frames:
+        current().check()
         plan = plans(frame)
         matte = _matte(engine, plan, address, cancellation)
         behind = picture_behind(plan, address.partition(".")[0])

@@ -5,7 +5,6 @@ from __future__ import annotations
 import atexit
 import json
 import os
-import select
 import socket
 import subprocess
 import sys
@@ -46,6 +45,7 @@ class Worker:
 
     def ask(self, question: dict[str, Any], lock: int | None) -> bool:
         """Send a file to it; False where it has gone."""
+        self._socket.settimeout(None)
         try:
             socket.send_fds(self._socket, [json.dumps(question).encode() + b"\n"], [] if lock is None else [lock])
         except OSError:
@@ -54,11 +54,12 @@ class Worker:
 
     def answer(self, seconds: float) -> dict[str, Any] | None:
         """Its answer, or None where there is none after a while. Raises EOFError where it died."""
-        ready, _, _ = select.select([self._socket], [], [], seconds)
-        if not ready:
-            return None
+        # Not `select`: a server has more open files than that can look at.
+        self._socket.settimeout(seconds)
         try:
             block = self._socket.recv(1 << 16)
+        except TimeoutError:
+            return None
         except OSError:
             block = b""
         if not block:

@@ -30,6 +30,8 @@ from nexal.formats.unpack import unpack
 from nexal.formats.video import opened
 
 BASE_MEMORY = 1_600 << 20
+ROOM = BASE_MEMORY // 2
+"""What is left of that, at the least, once the libraries are loaded."""
 BASE_SECONDS = 20
 """What starting takes at the most on a busy machine."""
 BYTES_PER_SECOND = 25_000_000
@@ -85,16 +87,18 @@ def unpacked(question: dict[str, Any]) -> dict[str, Any]:
     path, folder, frame = Path(question["file"]), Path(question["folder"]), question.get("frame")
     admitted, seconds = 0, 0.0
     used = int(time.process_time())
+    # What earlier files left behind takes no room from this one.
+    base = max(BASE_MEMORY, _address_space() + ROOM)
 
     def admit(decoded_bytes: int, channels: int) -> None:
         nonlocal admitted, seconds
         admitted += decoded_bytes
         seconds += decoded_bytes / BYTES_PER_SECOND + channels * SECONDS_PER_CHANNEL
-        _limit(resource.RLIMIT_AS, BASE_MEMORY + 3 * admitted)
+        _limit(resource.RLIMIT_AS, base + 3 * admitted)
         _limit(resource.RLIMIT_CPU, used + BASE_SECONDS + int(2 * seconds))
         (folder / ADMITTED).write_text(str(seconds), encoding="ascii")
 
-    _limit(resource.RLIMIT_AS, BASE_MEMORY)
+    _limit(resource.RLIMIT_AS, base)
     # Processor time is counted over all files of this process.
     _limit(resource.RLIMIT_CPU, used + BASE_SECONDS)
     try:

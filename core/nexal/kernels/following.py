@@ -29,6 +29,8 @@ AGREES = 1.5
 """Pixels that a point may lie off the model, and off itself there and back."""
 ALIKE = 0.75
 """Correlation that what is round a point has to have with what was round it at the start."""
+SEARCHED = 2048
+"""Longest side of a picture that is searched as a whole."""
 CLOSE = 1.0
 """Pixels that an estimate may lie off the guess that the start was drawn by; beyond it is drawn once more."""
 PATCH = 13
@@ -139,7 +141,10 @@ class Region:
             cv2.fillPoly(mask, [np.round(self.outline - self._origin - 0.5).astype(np.int32)], 255)
             self._features = sift.detectAndCompute(levelled(self._picture), mask)
         own, told = self._features
-        there, descriptors = sift.detectAndCompute(levelled(picture), None)
+        # Features are the same in a smaller picture: what is searched is bounded, however large the picture is.
+        part = min(1.0, SEARCHED / max(picture.shape))
+        seen = picture if part == 1 else cv2.resize(picture, None, fx=part, fy=part, interpolation=cv2.INTER_AREA)
+        there, descriptors = sift.detectAndCompute(levelled(seen), None)
         if told is None or descriptors is None or len(descriptors) < 2 or len(told) < NEEDED[self.model]:
             return None
         pairs = [pair for pair in cv2.BFMatcher().knnMatch(told, descriptors, k=2) if len(pair) == 2]
@@ -147,8 +152,8 @@ class Region:
         if len(close) < max(6, NEEDED[self.model]):
             return None
         here = np.array([own[each.queryIdx].pt for each in close]) + 0.5 + self._origin
-        places = np.array([there[each.trainIdx].pt for each in close]) + 0.5 + (window.x, window.y)
-        return fitted(here, places, self.model, off=4.0)
+        places = (np.array([there[each.trainIdx].pt for each in close]) + 0.5) / part + (window.x, window.y)
+        return fitted(here, places, self.model, off=4.0 / part)
 
 
 def fitted(here: Points, there: Points, model: Model, off: float = AGREES) -> Matrix3 | None:

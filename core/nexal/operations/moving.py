@@ -10,7 +10,7 @@ import numpy as np
 
 from nexal.operations.base import Port, Scene, Settings, register, setting
 from nexal.operations.mixing import MixingOperation
-from nexal.operations.movement import Matrix3, Movement, is_affine, moved
+from nexal.operations.movement import Matrix3, Movement, is_affine, local_scale, moved
 from nexal.picture import ALPHA_NAME, Alpha, Description, Plane, Window
 
 
@@ -27,6 +27,18 @@ def inverse(matrix: Matrix3) -> Matrix3:
     determinant = a * d - b * c
     ia, ib, ic, id_ = d / determinant, -b / determinant, -c / determinant, a / determinant
     return affine(ia, ib, ic, id_, -(ia * x + ib * y), -(ic * x + id_ * y))
+
+
+def stretch(backward: Matrix3, window: Window) -> float:
+    """How many times smaller things become at the most in a window, by the matrix that leads back from it; at least 1,
+    and under a perspective at most what its kernel takes (it grows without end towards the horizon)."""
+    from nexal.kernels.warping import MOST_STRETCH
+
+    area = abs(float(np.linalg.det(backward)))
+    if is_affine(backward):
+        return max(1.0, math.sqrt(area / abs(backward[2, 2]) ** 3))
+    w = float((corners(window) @ backward[2, :2] + backward[2, 2]).min())
+    return MOST_STRETCH if w <= 1e-6 else min(MOST_STRETCH, max(1.0, math.sqrt(area / w**3)))
 
 
 def corners(window: Window) -> Any:
@@ -48,10 +60,6 @@ class Moving(MixingOperation):
     def kind(self, settings: Any) -> str:
         return "linear"
 
-    def shrinks(self, settings: Any) -> float:
-        """How many times larger the input is than what becomes of it; 1 where it does not shrink."""
-        return 1.0
-
     def backward(self, display: Window, settings: Any) -> Matrix3:
         return inverse(self.forward(display, settings))
 
@@ -71,21 +79,25 @@ class Moving(MixingOperation):
         whole = is_affine(matrix) and set(np.abs(turn).ravel()) == {0.0, 1.0}
         return self.kind(settings) != "nearest" and not (whole and all(float(part).is_integer() for part in step))
 
-    def reach(self, settings: Any) -> float:
+    def reach(self, settings: Any, backward: Matrix3, window: Window) -> float:
+        """How far the filter looks round a sample of the window, in samples of the input: the kernel's support times
+        how many times smaller things become there."""
         from nexal.kernels.warping import FILTER_SUPPORT
 
-        return FILTER_SUPPORT[self.kind(settings)] * self.shrinks(settings)
+        return FILTER_SUPPORT[self.kind(settings)] * stretch(backward, window)
 
     def effort(self, settings: Any, scene: Scene) -> float:
-        return 10 + 32 * (2 * self.reach(settings)) ** 2
+        backward = self._scaled(scene.descriptions[self.mixes].display, settings, scene)
+        return 10 + 32 * (2 * self.reach(settings, backward, scene.region)) ** 2
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: Any) -> Window:
         given = scene.descriptions[self.mixes]
-        found = self.bounds(region, self._scaled(given.display, settings, scene))
+        backward = self._scaled(given.display, settings, scene)
+        found = self.bounds(region, backward)
         if found is None:
             return given.window.scaled(scene.scale)
         left, top, right, bottom = found
-        reach = math.ceil(self.reach(settings)) + 1
+        reach = math.ceil(self.reach(settings, backward, region)) + 1
         x0, y0 = math.floor(left) - reach, math.floor(top) - reach
         return Window(x0, y0, math.ceil(right) + reach - x0, math.ceil(bottom) + reach - y0)
 
@@ -176,28 +188,17 @@ class Place(Moving):
     def kind(self, settings: PlaceSettings) -> str:
         return settings.filter
 
-    def shrinks(self, settings: PlaceSettings) -> float:
-        from nexal.kernels.warping import MOST_STRETCH
-
-        if settings.movement is None:
-            return max(1.0, 1 / settings.scale)
-        matrix = self.forward(Window(0, 0, 0, 0), settings)
-        if not is_affine(matrix):
-            return MOST_STRETCH
-        return max(1.0, 1 / math.sqrt(abs(float(np.linalg.det(matrix[:2, :2])))))
-
     def describe(self, inputs: Mapping[str, Description], settings: PlaceSettings) -> Description:
         description = inputs["picture"]
         matrix = self.forward(description.display, settings)
         display = description.display
-        found = self.bounds(description.window, matrix)
-        if is_affine(matrix):
-            assert found is not None
-            window = self._softened(found, math.sqrt(abs(float(np.linalg.det(matrix[:2, :2])))), settings)
+        # Towards the horizon of a perspective it reaches as far as one likes: as far as another picture beside.
+        near = display.grow(max(display.width, display.height))
+        if self.bounds(description.window, matrix) is None:
+            window = near
         else:
-            # Towards the horizon of a perspective it reaches as far as one likes: as far as another picture beside.
-            near = display.grow(max(display.width, display.height))
-            window = near if found is None else self._softened(found, 1.0, settings).intersect(near)
+            window = self._softened(description.window, matrix, settings)
+            window = window if is_affine(matrix) else window.intersect(near)
         placed = description.changed(window=window)
         if not self.gains_alpha(description):
             return placed
@@ -205,8 +206,15 @@ class Place(Moving):
             channels=(*placed.channels, ALPHA_NAME), data=placed.data | {ALPHA_NAME}, alpha=Alpha.STRAIGHT
         )
 
-    def _softened(self, found: tuple[float, float, float, float], grown: float, settings: PlaceSettings) -> Window:
+    def _softened(self, given: Window, matrix: Matrix3, settings: PlaceSettings) -> Window:
+        """Where a window comes to lie, with what the filter spreads round it: its support where it shrinks, as many
+        times more as it grows."""
+        from nexal.kernels.warping import FILTER_SUPPORT
+
+        found = self.bounds(given, matrix)
+        assert found is not None
         left, top, right, bottom = found
-        soft = 0 if settings.filter == "nearest" else self.reach(settings) * grown - 0.5
+        grown = max(1.0, float(local_scale(corners(given), matrix).max()))
+        soft = 0 if settings.filter == "nearest" else FILTER_SUPPORT[settings.filter] * grown - 0.5
         x, y = math.floor(left - soft + 1e-6), math.floor(top - soft + 1e-6)
         return Window(x, y, math.ceil(right + soft - 1e-6) - x, math.ceil(bottom + soft - 1e-6) - y)

@@ -1,14 +1,17 @@
 """`manage.py seed_demo`: a demo user and the Night Conservatory, made once; with `--moving` the shots that move."""
 
 from argparse import ArgumentParser
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
 from django.conf import settings
 from django.core.files import File
 from django.core.management.base import BaseCommand
+from django.db import transaction
 
 from accounts.models import User
+from demo.night.flight import FRAMES as MOVING_FRAMES
 from demo.night.generate import generate, generate_moving
 from demo.recipes import MARKS, MOVING, PASSWORD, PROJECT, SHOTS, USERNAME
 from nexal.recipe import numbered_file, numbers_in, parse_recipe
@@ -39,18 +42,36 @@ class Command(BaseCommand):
         Membership.objects.get_or_create(project=project, user=user, defaults={"role": Role.OWNER})
         shots = MOVING if options["moving"] else SHOTS
         missing = [name for name in shots if not Shot.objects.filter(project=project, name=name).exists()]
-        if not missing:
+        half = sequences_of(project, shots) if options["moving"] else []
+        if not missing and not half:
             return
         folder = Path(settings.VAR) / "demo"
         self.stdout.write("rendering the Night Conservatory (a minute)")
         (generate_moving if options["moving"] else generate)(folder)
+        for source in half:
+            _seed_frames(source, folder)
         for name in missing:
             seed_shot(project, name, user.pk, folder)
             self.stdout.write(f"shot {name}")
 
 
+def sequences_of(project: Project, shots: Iterable[str]) -> list[Source]:
+    """The sequences of demo shots that a stopped seeding left without all of their frames."""
+    found = Source.objects.filter(shot__project=project, shot__name__in=shots, numbered=True)
+    return [source for source in found if source.frames.count() < MOVING_FRAMES]
+
+
 def seed_shot(project: Project, name: str, author: int, folder: Path) -> Shot:
-    """One demo shot with its pictures imported and its recipe as second revision."""
+    """One demo shot with its pictures imported and its recipe as second revision, whole or not at all; frames of
+    sequences follow one by one."""
+    with transaction.atomic():
+        shot, created = _started(project, name, author, folder)
+    for source in created:
+        _seed_frames(source, folder)
+    return shot
+
+
+def _started(project: Project, name: str, author: int, folder: Path) -> tuple[Shot, list[Source]]:
     shot = Shot.objects.create(project=project, name=name, marks=MARKS.get(name, []))
     revision = first_revision(shot, author)
     recipe = parse_recipe((SHOTS | MOVING)[name])
@@ -65,14 +86,15 @@ def seed_shot(project: Project, name: str, author: int, folder: Path) -> Shot:
     created = [sequences.create(shot, files) for files in patterns]
     # With its recipe from the first frame on: it is seen while the others come.
     save(shot, author, revision.number, recipe)
-    for source in created:
-        _seed_frames(shot, source, folder)
-    return shot
+    return shot, created
 
 
-def _seed_frames(shot: Shot, source: Source, folder: Path) -> None:
+def _seed_frames(source: Source, folder: Path) -> None:
+    """The frames that a source does not have yet."""
     numbers = numbers_in(source.files, [path.name for path in folder.iterdir()])
-    Shot.objects.filter(pk=shot.pk).update(first_frame=numbers[0], last_frame=numbers[-1])
+    Shot.objects.filter(pk=source.shot_id).update(first_frame=numbers[0], last_frame=numbers[-1])
+    there = set(source.frames.values_list("number", flat=True))
     for number in numbers:
-        with (folder / numbered_file(source.files, number)).open("rb") as file:
-            sequences.add_frame(source, number, File(file, name=source.files))
+        if number not in there:
+            with (folder / numbered_file(source.files, number)).open("rb") as file:
+                sequences.add_frame(source, number, File(file, name=source.files))

@@ -26,6 +26,7 @@ class ShotRow(Schema):
     revision: int | None
     changed: datetime | None
     picture: str | None = Field(description="The item that stands for the shot on the wall")
+    frame: int = Field(description="The frame that it is shown at there")
 
 
 class ShotWhole(Schema):
@@ -126,4 +127,5 @@ def _shot_row(shot: Shot) -> ShotRow:
         revision=head.number if head else None,
         changed=head.created if head else None,
         picture=items[-1] if items else None,
+        frame=shot.first_frame,
     )

@@ -1,7 +1,17 @@
 import { describe, expect, it } from "vitest";
 
 import { type Recipe, changeStep, duplicate, insertAfter, remove, rename, setSetting } from "@/api/recipe";
-import { changedAt, lookedAt, movingIn, placed, shifted, valueAt, valueIn, withKey } from "@/time/keys";
+import {
+  changedAt,
+  lookedAt,
+  movingIn,
+  placed,
+  shifted,
+  takenAfter,
+  valueAt,
+  valueIn,
+  withKey,
+} from "@/time/keys";
 
 const keyed = {
   keys: [
@@ -249,6 +259,8 @@ describe("keys themselves", () => {
       [13, 1],
     ]);
     expect(shifted(keys, [3], 2).map((key) => key[0])).toEqual([1, 4, 5]);
+    expect(takenAfter(keys, [3], shifted(keys, [3], 2))).toEqual([4]);
+    expect(takenAfter(keys, [1, 3], shifted(keys, [1, 3], 10))).toEqual([11, 13]);
     expect(withKey(keys, 5, 9)).toEqual([
       [1, 0],
       [3, 1],

@@ -1497,6 +1497,11 @@ export interface components {
              * @description The item that stands for the shot on the wall
              */
             picture: string | null;
+            /**
+             * Frame
+             * @description The frame that it is shown at there
+             */
+            frame: number;
         };
         /** NewsRow */
         NewsRow: {

@@ -73,10 +73,10 @@ export function Shots() {
 
 function ShotCard({ shot }: { shot: ShotRow }) {
   const planes = useQuery({
-    queryKey: ["shot-picture", shot.id, shot.revision],
+    queryKey: ["shot-picture", shot.id, shot.revision, shot.frame],
     queryFn: async () => {
       const response = await getForBytes(
-        `/api/shots/${shot.id}/revisions/${shot.revision}/view/${shot.picture}?scale=4`,
+        `/api/shots/${shot.id}/revisions/${shot.revision}/view/${shot.picture}?scale=4&frame=${shot.frame}`,
       );
       return readPlanes(response);
     },

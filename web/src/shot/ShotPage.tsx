@@ -31,7 +31,7 @@ import { useTools } from "@/stage/tools";
 import { useView } from "@/stage/viewState";
 import { lookedAt } from "@/time/keys";
 import { Timeline } from "@/time/Timeline";
-import { useShotTime, useTimeKeys } from "@/time/useShotTime";
+import { timeKeys, useShotTime } from "@/time/useShotTime";
 import { Whole } from "@/time/whole";
 
 import { BenchArea } from "./BenchArea";
@@ -209,11 +209,11 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     turnRound: () => turnRound(item),
     toggle: () => toggle(item),
     copy: () => copyChannel(),
+    time: timeKeys(time.all, item, writable),
     bench: (index) => go({ bench: BENCHES[index]![0] }),
     show: (address) => choose(address.split(".")[0]!),
   });
 
-  useTimeKeys(time.all, item, writable);
   useNews(whole.id);
   useArrivals();
   useTouchKey(writable && bench === "mattes");

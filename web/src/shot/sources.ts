@@ -20,10 +20,14 @@ export function useDraftSources(): SourceRow[] {
     queryKey: ["sources", shot],
     queryFn: () => got(api.GET("/api/shots/{shot_id}/sources", { params: { path: { shot_id: shot } } })),
     enabled: shot !== 0,
-    refetchInterval: (query) => (query.state.data?.some((row) => PENDING.includes(row.state)) ? 500 : false),
+    refetchInterval: (query) => (query.state.data?.some(comes) ? 500 : false),
   });
   return answer.data ?? NONE;
 }
+
+/** Whether something of it is still to be unpacked; of a sequence that never got a frame there is nothing. */
+export const comes = (row: SourceRow) => PENDING.includes(row.state) && !isEmpty(row);
+export const isEmpty = (row: SourceRow) => row.frames?.count === 0 && row.done === 0;
 
 const NONE: SourceRow[] = [];
 
@@ -354,7 +358,7 @@ async function unpacked(shot: number, source: number, tick: () => void): Promise
     const row = rows.find((entry) => entry.id === source);
     tick();
     if (!row) throw new Error("the source is gone");
-    if (!PENDING.includes(row.state)) return row;
+    if (!comes(row)) return row;
     await new Promise((resolve) => setTimeout(resolve, 400));
   }
 }

@@ -7,6 +7,8 @@ import { pinned } from "@/stage/Stage";
 import { resize, useTools } from "@/stage/tools";
 import { BACKDROPS, MATTE_VIEWS, type Panes, useView } from "@/stage/viewState";
 
+import type { timeKeys } from "@/time/useShotTime";
+
 import { useDraft } from "./draft";
 import { visit, visitNext } from "./regions";
 
@@ -21,6 +23,8 @@ interface Context {
   toggle: () => void;
   /** The channel that is shown alone, or the first, as a step of its own. */
   copy: () => void;
+  /** What the keys do in time. */
+  time: ReturnType<typeof timeKeys>;
   /** Go to the nth bench. */
   bench: (index: number) => void;
   /** Bring a pinned view onto the stage. */
@@ -42,7 +46,8 @@ export function useKeys(context: Context): void {
       const typing =
         !finding &&
         target.closest("input, textarea, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]");
-      const { recipe, items, item, writable, find, help, turnRound, toggle, copy, show } = latest.current;
+      const { recipe, items, item, writable, find, help, turnRound, toggle, copy, show, time } =
+        latest.current;
       const view = useView.getState();
       const key = event.key.toLowerCase();
       if ((event.ctrlKey || event.metaKey) && key === "z" && !(typing instanceof HTMLTextAreaElement)) {
@@ -101,6 +106,10 @@ export function useKeys(context: Context): void {
         n: () => writable && turnRound(),
         o: () => writable && toggle(),
         c: () => writable && copy(),
+        ",": time.back,
+        ".": time.on,
+        g: time.play,
+        k: () => time.key(target),
         i: () => view.change({ probing: !view.probing }),
         w: () => visit("channels"),
         s: () => visit("stage"),

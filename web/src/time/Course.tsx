@@ -5,7 +5,7 @@ import { Button } from "@/parts/Button";
 import { useDraft } from "@/shot/draft";
 
 import { editKeysAt, pasted, setWay } from "./editing";
-import { type Key, type Place, WAYS, type Way, inOrder, shifted, valueAt, withKey } from "./keys";
+import { type Key, type Place, WAYS, type Way, inOrder, shifted, takenAfter, valueAt, withKey } from "./keys";
 import { goTo, useTime } from "./timeState";
 
 interface Props {
@@ -76,11 +76,7 @@ export function Course({ step, place, label, keys, range, fine, writable }: Prop
         : key,
     );
     const next = shifted(raised, from.frames, by);
-    take(
-      next
-        .filter((key) => !from.keys.some((other) => !from.frames.includes(other[0]) && other[0] === key[0]))
-        .map((key) => key[0]),
-    );
+    take(takenAfter(from.keys, from.frames, next));
     put(() => next, false);
   };
   const stop = (at: number) => {
@@ -96,8 +92,9 @@ export function Course({ step, place, label, keys, range, fine, writable }: Prop
     if (event.key === "Enter") goTo(at);
     else if (event.key === "Delete" && writable) put((own) => own.filter((key) => !chosen.includes(key[0])));
     else if (by && writable) {
-      put((own) => shifted(own, chosen, by));
-      take(chosen.map((frameOf) => frameOf + by));
+      const next = shifted(keys, chosen, by);
+      put(() => next);
+      take(takenAfter(keys, chosen, next));
     } else if (up && scalar && writable)
       put((own) =>
         own.map((key) =>

@@ -205,9 +205,8 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
               const held = drag.current;
               if (held?.key == null || !writable) return;
               const by = at(event) - held.key;
-              if (!by) return;
+              if (!by || !moveKeysOf(step!.name, held.key, by, false)) return;
               held.by += by;
-              moveKeysOf(step!.name, held.key, by, false);
               held.key += by;
             }}
             onPointerUp={(event) => {

@@ -57,12 +57,15 @@ export function toggleKeys(step: string): void {
     if (all || !keys.some((key) => key[0] === frame)) toggleKey(step, place, undefined);
 }
 
-/** All keys of a step at a frame, moved to another one. */
-export function moveKeysOf(step: string, from: number, by: number, done: boolean): void {
-  for (const { place, keys } of movingIn(findStep(useDraft.getState().recipe, step)))
-    if (keys.some((key) => key[0] === from))
-      editKeysAt(step, place, (own) => shifted(own, [from], by), false);
+/** All keys of a step at a frame, moved together; false where one of its settings has another key there. */
+export function moveKeysOf(step: string, from: number, by: number, done: boolean): boolean {
+  const moving = movingIn(findStep(useDraft.getState().recipe, step)).filter(({ keys }) =>
+    keys.some((key) => key[0] === from),
+  );
+  if (moving.some(({ keys }) => keys.some((key) => key[0] === from + by))) return false;
+  for (const { place } of moving) editKeysAt(step, place, (own) => shifted(own, [from], by), false);
   if (done) useDraft.getState().settle();
+  return true;
 }
 
 export const setWay = (keys: readonly Key[], taken: readonly number[], way: Way): Key[] =>

@@ -230,6 +230,16 @@ export function shifted(keys: readonly Key[], taken: readonly number[], by: numb
   return inOrder([...staying, ...moving.map(([frame, ...rest]) => [frame + step, ...rest] as Key)]);
 }
 
+/** The frames that taken keys have come to, once they were shifted. */
+export function takenAfter(
+  before: readonly Key[],
+  taken: readonly number[],
+  after: readonly Key[],
+): number[] {
+  const staying = new Set(before.map((key) => key[0]).filter((frame) => !taken.includes(frame)));
+  return after.map((key) => key[0]).filter((frame) => !staying.has(frame));
+}
+
 /** Whether a value can move: numbers, and lists of numbers. */
 export function canMove(value: unknown): boolean {
   return (

@@ -48,6 +48,11 @@ export class Reel {
     return this.failed.has(frame);
   }
 
+  /** What could not be had before is asked for again. */
+  again(): void {
+    this.failed.clear();
+  }
+
   /** Fetch what comes next from a frame on, the nearest first. */
   fill(frame: number, range: Range, loop: boolean): void {
     const wanted: number[] = [];

@@ -33,6 +33,7 @@ export function usePlayback(ask: ReelAsk | null, key: string): Played | null {
       held.current = { key, reel: new Reel(latest.current) };
     }
     const { reel } = held.current;
+    reel.again();
     let request = 0;
     let due = performance.now();
     let seen: number[] = [];

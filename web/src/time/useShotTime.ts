@@ -78,29 +78,22 @@ export function useShotTime(whole: ShotWhole, recipe: Recipe) {
   return { frame, all, bars, own, setRange };
 }
 
-/** The keys of time, wherever nothing is being typed. */
-export function useTimeKeys(all: Range | null, item: string | null, writable: boolean): void {
-  useEffect(() => {
-    const press = (event: KeyboardEvent) => {
-      const target = event.target as HTMLElement;
-      if (event.ctrlKey || event.metaKey || event.altKey) return;
-      if (
-        target.closest("input, textarea, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]")
-      )
-        return;
-      const { frame, playhead } = useTime.getState();
-      const now = playhead ?? frame;
-      const to = { ",": now - 1, ".": now + 1 }[event.key];
-      if (to !== undefined && all) goTo(Math.min(all[1], Math.max(all[0], to)));
-      else if (event.key.toLowerCase() === "g" && all) playOrStop();
-      else if (event.key.toLowerCase() === "k" && item && writable) {
-        const setting = target.closest<HTMLElement>("[data-setting]");
-        if (setting) setting.querySelector<HTMLButtonElement>("[data-notch]")?.click();
-        else toggleKeys(item);
-      } else return;
-      event.preventDefault();
-    };
-    window.addEventListener("keydown", press);
-    return () => window.removeEventListener("keydown", press);
-  }, [all, item, writable]);
+/** What the keys do in time: a frame back or on, play or stop, a key of the setting in focus or of all that moves. */
+export function timeKeys(all: Range | null, item: string | null, writable: boolean) {
+  const step = (by: number) => () => {
+    if (!all) return;
+    const { frame, playhead } = useTime.getState();
+    goTo(Math.min(all[1], Math.max(all[0], (playhead ?? frame) + by)));
+  };
+  return {
+    back: step(-1),
+    on: step(1),
+    play: () => all && playOrStop(),
+    key: (target: Element) => {
+      if (!item || !writable) return;
+      const setting = target.closest("[data-setting]");
+      if (setting) setting.querySelector<HTMLButtonElement>("[data-notch]")?.click();
+      else toggleKeys(item);
+    },
+  };
 }

@@ -8,7 +8,7 @@ import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { useDraft } from "@/shot/draft";
-import { addSource, useUploads } from "@/shot/sources";
+import { addSource, isEmpty, useUploads } from "@/shot/sources";
 
 /** What is on its way in, what went wrong with it, and what was imported but is not in the recipe. */
 export function Imports({
@@ -30,7 +30,9 @@ export function Imports({
   const coming = rows.map((row) => row.source);
   const unused = sources.filter(
     (row) =>
-      (row.state === "ready" || row.state === "failed") &&
+      (row.state === "ready" ||
+        row.state === "failed" ||
+        (isEmpty(row) && !rows.some((other) => other.sent < 1))) &&
       !used.includes(row.files) &&
       !coming.includes(row.id),
   );

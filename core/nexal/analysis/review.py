@@ -44,7 +44,7 @@ def as_seen(source: StoredSource) -> Seen:
 
 def numbered(picture: Seen, number: int) -> Seen:
     """The picture with its frame's number in its lower left corner, legible on any ground."""
-    size = max(0.4, picture.shape[0] / 900)
+    size = max(0.5, picture.shape[0] / 540)
     at = (int(12 * size) + 2, picture.shape[0] - int(12 * size) - 2)
     result = np.ascontiguousarray(picture)
     for colour, width in (((0, 0, 0), 5), ((255, 255, 255), 1)):

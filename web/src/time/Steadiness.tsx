@@ -25,6 +25,11 @@ export function worstOf(rows: readonly Pick<Row, "frame" | "change">[]): number[
     .map((row) => row.frame);
 }
 
+const meanOf = (rows: readonly Pick<Row, "change">[]): number => {
+  const changes = rows.flatMap((row) => (row.change === null ? [] : [row.change]));
+  return changes.length ? changes.reduce((sum, change) => sum + change, 0) / changes.length : 0;
+};
+
 /** How a matte changes over the range where its picture does not: bars to be clicked. */
 export function Steadiness({ shot, item }: { shot: number; item: Item }) {
   const { range, frame } = useTime();
@@ -119,7 +124,7 @@ export function Steadiness({ shot, item }: { shot: number; item: Item }) {
             />
           </svg>
           <p className="mt-1 flex flex-wrap items-center gap-1 text-[11px] text-dim">
-            {worst.length ? "stands out:" : "no frame stands out"}
+            mean change {meanOf(rows).toFixed(4)}; {worst.length ? "stands out:" : "no frame stands out"}
             {worst.map((each) => (
               <Button key={each} quiet className="h-5! px-1! font-mono" onClick={() => goTo(each)}>
                 {each}

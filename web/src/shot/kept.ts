@@ -52,10 +52,17 @@ function pageName(): Promise<string> {
   return page;
 }
 
-async function openPages(): Promise<Set<string>> {
-  if (!("locks" in navigator)) return new Set();
+/** How long a page that is just closing may take to be gone. */
+const CLOSING_MS = 3000;
+
+/** Whether a page is gone; one that is on its way out (closed, crashed) is waited for. */
+async function isGone(name: string): Promise<boolean> {
+  if (!("locks" in navigator)) return true;
   const { held } = await navigator.locks.query();
-  return new Set((held ?? []).map((lock) => (lock.name ?? "").replace("nexal-page-", "")));
+  if (!held?.some((lock) => lock.name === `nexal-page-${name}`)) return true;
+  return navigator.locks
+    .request(`nexal-page-${name}`, { mode: "shared", signal: AbortSignal.timeout(CLOSING_MS) }, () => true)
+    .catch(() => false);
 }
 
 /** In the browser's own database: unlike its other store it holds recipes of any size. */
@@ -66,13 +73,14 @@ export const browserKeeper: Keeper = {
     const mine = await pageName();
     const own = await get<Kept>([shot, mine], store());
     if (own?.owner === owner) return own;
-    const open = await openPages();
     for (const [key, kept] of await entries<[number, string], Kept>(store())) {
-      const [about, name] = key;
-      if (about !== shot || kept.owner !== owner || open.has(name)) continue;
-      await set([shot, mine], kept, store());
+      if (key[0] !== shot || kept.owner !== owner || !(await isGone(key[1]))) continue;
+      // While it was waited for, the page may have saved after all.
+      const left = await get<Kept>(key, store());
+      if (!left) continue;
+      await set([shot, mine], left, store());
       await del(key, store());
-      return kept;
+      return left;
     }
     return null;
   },

@@ -30,6 +30,8 @@ def _meanings(*names: str) -> dict[str, dict[str, str]]:
 
 PENDANT = ("key", "fill", "rim", "lantern", "reflection", "glow")
 """The light passes of the pendant."""
+SWING = ("moon", "sky", "lantern", "glow")
+"""The light passes of the swinging lantern."""
 
 SHOTS: dict[str, dict[str, Any]] = {
     "040 moth": {
@@ -282,6 +284,35 @@ MOVING: dict[str, dict[str, Any]] = {
                 end={"keys": [[1, [-20, 0], "smooth"], [36, [1000, 0]]]},
             ),
             _step("shown", "stack", {"under": "over_house", "over": "flight", "matte": "wipe"}),
+        ],
+    },
+    "055 lantern swing": {
+        "nexal": 1,
+        "sources": {
+            "swing": {"files": "swing.%04d.exr"},
+            "flight": {"files": "flight.%04d.exr", "offset": -12},
+        },
+        "steps": [
+            _step(
+                "evening",
+                "sum_passes",
+                {"passes": [f"swing.{name}" for name in SWING], "alpha_from": "swing.A"},
+                passes=[
+                    {"stops": -0.6},
+                    {"stops": -0.4},
+                    {"stops": {"keys": [[1, 0.0, "smooth"], [10, 0.9, "smooth"], [19, 0.1, "smooth"], [30, 0.8]]}},
+                    {"stops": 0.3},
+                ],
+            ),
+            _step("moth", "fit_to", {"picture": "flight", "like": "swing"}, how="cover"),
+            _step(
+                "wipe",
+                "ramp",
+                {"like": "swing"},
+                start={"keys": [[26, [-80, 0], "smooth"], [36, [640, 0]]]},
+                end={"keys": [[26, [-10, 60], "smooth"], [36, [710, 60]]]},
+            ),
+            _step("shown", "stack", {"under": "evening", "over": "moth", "matte": "wipe"}),
         ],
     },
 }

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import os
+import re
+import subprocess
+import sys
 import tempfile
 import unittest
 from collections.abc import Mapping, Sequence
@@ -145,3 +149,33 @@ def write_raster(path: Path, pixels: Any, names: Sequence[str], **attributes: An
     assert output.write_image(np.ascontiguousarray(pixels)), output.geterror()
     assert output.close()
     return path
+
+
+def workers_by_hand(test: unittest.TestCase, folder: Path, count: int) -> str:
+    """A scheduler and its workers as processes, until the test is over; its address."""
+    import distributed
+
+    core = str(Path(__file__).parent.parent)
+
+    def started(what: str, *arguments: str) -> subprocess.Popen[str]:
+        process = subprocess.Popen(
+            [sys.executable, "-m", f"distributed.cli.dask_{what}", *arguments, "--no-dashboard"],
+            stderr=subprocess.PIPE,
+            text=True,
+            cwd=folder,
+            env=os.environ | {"PYTHONPATH": core},
+        )
+        test.addCleanup(process.wait)
+        test.addCleanup(process.kill)
+        assert process.stderr
+        test.addCleanup(process.stderr.close)
+        return process
+
+    scheduler = started("scheduler", "--host", "127.0.0.1", "--port", "0")
+    lines = iter(scheduler.stderr or ())
+    address = next(found[1] for line in lines if (found := re.search(r"Scheduler at:\s+(tcp://\S+)", line)))
+    for _ in range(count):
+        started("worker", address, "--nthreads", "1", "--no-nanny")
+    with distributed.Client(address, set_as_default=False) as client:
+        client.wait_for_workers(count, timeout=60)
+    return address

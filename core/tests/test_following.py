@@ -11,7 +11,7 @@ from pathlib import Path
 
 import cv2
 import numpy as np
-from core_support import CoreTest, MemorySource, write_exr
+from core_support import CoreTest, MemorySource, workers_by_hand, write_exr
 
 from nexal.analysis.follow import follow, movement_of, outline_of
 from nexal.analysis.run import run_recipe
@@ -268,42 +268,9 @@ class ManyProcesses(CoreTest):
             self.assertEqual(file.stat().st_mtime_ns, times[file])
 
     def test_by_a_scheduler_and_two_workers_started_by_hand(self) -> None:
-        environment = {"PYTHONPATH": str(Path(__file__).parent.parent)}
-        scheduler = self.started("scheduler", "--host", "127.0.0.1", "--port", "0", "--no-dashboard", env=environment)
-        address = self.address_of(scheduler)
-        for _ in range(2):
-            self.started("worker", address, "--nthreads", "1", "--no-dashboard", "--no-nanny", env=environment)
-        self.wait_for_workers(address, 2)
+        address = workers_by_hand(self, self.place, 2)
         there, here = self.run_all(scheduler=address), self.run_all()
         self.assertEqual([a.read_bytes() for a in there], [b.read_bytes() for b in here])
-
-    def started(self, what: str, *arguments: str, env: dict[str, str]) -> subprocess.Popen:
-        process = subprocess.Popen(
-            [sys.executable, "-m", "distributed.cli.dask_" + what, *arguments],
-            stderr=subprocess.PIPE,
-            text=True,
-            cwd=self.place,
-            env=os.environ | env,
-        )
-        self.addCleanup(process.wait)
-        self.addCleanup(process.kill)
-        self.addCleanup(process.stderr.close)
-        return process
-
-    def address_of(self, scheduler: subprocess.Popen) -> str:
-        import re
-
-        for line in scheduler.stderr:
-            found = re.search(r"Scheduler at:\s+(tcp://\S+)", line)
-            if found:
-                return found[1]
-        raise AssertionError("the scheduler did not start")
-
-    def wait_for_workers(self, address: str, count: int) -> None:
-        import distributed
-
-        with distributed.Client(address, set_as_default=False) as client:
-            client.wait_for_workers(count, timeout=60)
 
     def test_a_scheduler_that_is_not_there_is_told(self) -> None:
         with self.assertRaises(RenderError) as caught:

@@ -75,13 +75,19 @@ def _whole(channels: Mapping[str, NDArray[Any]]) -> dict[str, NDArray[Any]]:
 
 
 def _write_exr(
-    path: Path, channels: Mapping[str, NDArray[Any]], display: Box | None = None, data: Box | None = None
+    path: Path,
+    channels: Mapping[str, NDArray[Any]],
+    display: Box | None = None,
+    data: Box | None = None,
+    more: Mapping[str, Any] | None = None,
 ) -> None:
-    """One part; the planes cover the data window, which is the display window unless given."""
+    """One part; the planes cover the data window, which is the display window unless given. Whole or not at all."""
     import OpenEXR
 
-    with OpenEXR.File(_header(display, data), _whole(channels)) as file:
-        file.write(str(path))
+    part = path.with_suffix(".part")
+    with OpenEXR.File(_header(display, data) | dict(more or {}), _whole(channels)) as file:
+        file.write(str(part))
+    part.replace(path)
 
 
 def _write_parts(path: Path, parts: Mapping[str, Mapping[str, NDArray[Any]]], display: Box) -> None:
@@ -255,12 +261,20 @@ def write_tin(folder: Path) -> None:
     cv2.imwrite(str(folder / "emblem.png"), emblem[..., [2, 1, 0, 3]])
 
 
-def generate_moving(folder: Path) -> None:
-    """Write what is missing of the pictures that move; the still ones are there."""
+SEQUENCES = {"flight.%04d.exr": 48, "swing.%04d.exr": 36}
+"""The sequences that move, with their frames."""
+
+
+def generate_sequence(folder: Path, files: str) -> None:
+    """Write what is missing of a sequence."""
     from demo.night.flight import write_flight
+    from demo.night.lantern import write_swing
 
     folder.mkdir(parents=True, exist_ok=True)
-    write_flight(folder, lambda path, pixels: _write_exr(path, _rgb(pixels)))
+    if files.startswith("flight"):
+        write_flight(folder, lambda path, pixels: _write_exr(path, _rgb(pixels)))
+    else:
+        write_swing(folder, lambda path, channels, header: _write_exr(path, channels, more=header))
 
 
 def generate(folder: Path) -> None:
@@ -282,4 +296,5 @@ def generate(folder: Path) -> None:
 
 if __name__ == "__main__":
     generate(Path(sys.argv[1]))
-    generate_moving(Path(sys.argv[1]))
+    for name in SEQUENCES:
+        generate_sequence(Path(sys.argv[1]), name)

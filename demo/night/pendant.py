@@ -63,7 +63,7 @@ def _plate(x, y, z, at, r, h):  # type: ignore[no-untyped-def]
 
 
 @numba.njit(cache=True, nogil=True, fastmath=True)
-def _scene(x, y, z):  # type: ignore[no-untyped-def]
+def lantern_distance(x, y, z):  # type: ignore[no-untyped-def]
     """Signed distance and material, in the lantern's own space: the pivot at 0, the rod along -y."""
     best, kind = _rod(x, y, z, -0.62, 0.5, 0.011), IRON
     ring = math.sqrt((math.sqrt(x * x + (y + 0.67) ** 2) - 0.05) ** 2 + z * z) - 0.012
@@ -100,7 +100,7 @@ def _scene(x, y, z):  # type: ignore[no-untyped-def]
 def _march(ox, oy, oz, dx, dy, dz, limit):  # type: ignore[no-untyped-def]
     t = 0.01
     for _ in range(90):
-        d, kind = _scene(ox + dx * t, oy + dy * t, oz + dz * t)
+        d, kind = lantern_distance(ox + dx * t, oy + dy * t, oz + dz * t)
         if d < 0.0007:
             return t, kind
         t += d * 0.9
@@ -131,8 +131,12 @@ def _shade(x, y, z, dx, dy, dz, kind, lights, normal):  # type: ignore[no-untype
         normal[0], normal[1], normal[2] = 0.0, 0.0, -1.0
         return
     e = 0.0008
-    d = _scene(x, y, z)[0]
-    nx, ny, nz = _scene(x + e, y, z)[0] - d, _scene(x, y + e, z)[0] - d, _scene(x, y, z + e)[0] - d
+    d = lantern_distance(x, y, z)[0]
+    nx, ny, nz = (
+        lantern_distance(x + e, y, z)[0] - d,
+        lantern_distance(x, y + e, z)[0] - d,
+        lantern_distance(x, y, z + e)[0] - d,
+    )
     n = max(1e-9, math.sqrt(nx * nx + ny * ny + nz * nz))
     nx, ny, nz = nx / n, ny / n, nz / n
     normal[0], normal[1], normal[2] = nx, ny, nz

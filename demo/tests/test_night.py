@@ -19,7 +19,7 @@ from demo.night import generate
 from demo.night.cloche import make_cloche
 from demo.night.drawing import Canvas, over
 from demo.night.fern import clump
-from demo.night.generate import write_plates
+from demo.night.generate import SEQUENCES, write_plates
 from demo.night.house import GROUPS, make_house
 from demo.night.moth import make_moth
 from demo.night.pendant import make_pendant
@@ -327,17 +327,18 @@ class Seeding(ServerTest):
             self.assertEqual([row["problem"] for row in rows if row["problem"]], [], name)
 
     def test_shots_that_move_go_on_where_a_stopped_seeding_left_them(self) -> None:
-        def small(folder: Path) -> None:
+        def small(folder: Path, files: str) -> None:
             folder.mkdir(parents=True, exist_ok=True)
             (folder / "interior.exr").write_bytes(exr_bytes(plate()))
             for number in range(1, 5):
-                (folder / f"flight.{number:04d}.exr").write_bytes(exr_bytes(plate()))
+                (folder / (files % number)).write_bytes(exr_bytes(plate()))
 
         seeding = "demo.management.commands.seed_demo"
-        made = self.enterContext(mock.patch(f"{seeding}.generate_moving", side_effect=small))
-        self.enterContext(mock.patch(f"{seeding}.MOVING_FRAMES", 4))
+        made = self.enterContext(mock.patch(f"{seeding}.generate_sequence", side_effect=small))
+        self.enterContext(mock.patch.dict(f"{seeding}.SEQUENCES", dict.fromkeys(SEQUENCES, 4)))
+        name = "050 moth in flight"
+        self.enterContext(mock.patch(f"{seeding}.MOVING", {name: MOVING[name]}))
         self.enterContext(self.settings(VAR=Path(self.enterContext(tempfile.TemporaryDirectory()))))
-        (name,) = MOVING
         # Stopped before the shot is whole, nothing of it is there; stopped among its frames, they stay.
         with mock.patch(f"{seeding}.save", side_effect=SystemExit), self.assertRaises(SystemExit):
             call_command("seed_demo", moving=True, stdout=io.StringIO())

@@ -143,7 +143,8 @@ NEXAL_SIGN_IN_FAILURES = 5
 NEXAL_SIGN_IN_MINUTES = 10
 NEXAL_JOBS = os.environ.get("NEXAL_JOBS", "thread")
 NEXAL_SCHEDULER = os.environ.get("NEXAL_SCHEDULER", "")
-"""Address of a Dask scheduler (tcp://host:8786) whose workers render frames; empty: this server does."""
+"""Address of a Dask scheduler (tcp://host:8786) whose workers render frames. Empty: many frames are rendered by
+processes of this server's own, few by itself; "here": all by itself."""
 
 LOGGING = {
     "version": 1,

@@ -15,6 +15,8 @@ class NexalRunner(DiscoverRunner):
     def setup_test_environment(self, **kwargs: Any) -> None:
         super().setup_test_environment(**kwargs)
         settings.PASSWORD_HASHERS = ["django.contrib.auth.hashers.MD5PasswordHasher"]
+        # Tests run side by side in processes that may have no children of their own.
+        settings.NEXAL_SCHEDULER = "here"
         logging.getLogger("django.request").setLevel(logging.CRITICAL)
         for folder in ("core/tests", "server/tests"):
             sys.path.insert(0, str(Path(settings.ROOT) / folder))

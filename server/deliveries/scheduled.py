@@ -1,7 +1,15 @@
-"""Frames rendered by the workers of a Dask scheduler, which see the same folders; the rows stay the truth."""
+"""Frames rendered by the workers of a Dask scheduler, which see the same folders; the rows stay the truth.
 
+Without another scheduler it is one of this server's own: a process for each core, made when it is first needed.
+"""
+
+import atexit
+import logging
+import os
+import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -9,7 +17,7 @@ from django.conf import settings
 
 from deliveries.models import UNFINISHED, Render, RenderedFrame, RenderState
 from deliveries.services import asked_for, needed, render_folder
-from nexal.analysis.frames import FrameTask, connected, render_frame
+from nexal.analysis.frames import FrameDone, FrameTask, connected, render_frame
 from nexal.errors import NexalError, RenderError
 from nexal.session import sources_behind
 from sources.sequences import Standing
@@ -17,7 +25,97 @@ from sources.sequences import Standing
 AHEAD = 2
 """Frames for each worker that are handed out at a time: what is paused is soon at rest."""
 LOOK_SECONDS = 0.03
+IDLE_SECONDS = 120.0
+"""How long the workers of this server's own cluster wait for more before they are sent home."""
+LOCAL, HERE = "", "here"
+"""What NEXAL_SCHEDULER may say instead of an address: a cluster of this server's own; the server itself."""
+MANY = 8
+"""Frames of one render from which on it is worth while to have workers start."""
+log = logging.getLogger("nexal.deliveries")
 Settle = Callable[[RenderedFrame, list[Path] | Exception, float], bool]
+
+
+class _Own:
+    """This server's own cluster: made by who needs it first, closed when nobody has needed it for a while."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._cluster: Any = None
+        self._users = 0
+        self._closing: threading.Timer | None = None
+
+    @contextmanager
+    def address(self) -> Iterator[str]:
+        with self._lock:
+            if self._closing:
+                self._closing.cancel()
+            if self._cluster is None:
+                self._cluster = _made()
+            self._users += 1
+            address = str(self._cluster.scheduler_address)
+        try:
+            yield address
+        finally:
+            with self._lock:
+                self._users -= 1
+                if not self._users:
+                    self._closing = threading.Timer(IDLE_SECONDS, self.close)
+                    self._closing.daemon = True
+                    self._closing.start()
+
+    def close(self) -> None:
+        """End its processes, unless somebody needs them."""
+        with self._lock:
+            if self._cluster is not None and not self._users:
+                with suppress(Exception):
+                    self._cluster.close()
+                self._cluster = None
+
+
+_own = _Own()
+
+
+def _made() -> Any:
+    """One process for each core of this server, spawned, with the memory of jobs shared out among them.
+
+    A worker that takes more is ended and its frame tried again; all end with this process, however it ends.
+    """
+    import distributed
+
+    workers = max(1, (os.cpu_count() or 1) // settings.NEXAL_PROCESSES)
+    made: Any = distributed.LocalCluster
+    try:
+        cluster = made(
+            n_workers=workers,
+            threads_per_worker=1,
+            processes=True,
+            memory_limit=settings.NEXAL_JOB_BYTES // workers,
+            local_directory=str(settings.VAR / "workers"),
+            dashboard_address=None,
+            silence_logs=logging.ERROR,
+        )
+    except (OSError, TimeoutError, RuntimeError) as error:
+        log.exception("no workers for frames")
+        raise RenderError(
+            f"the server's workers don't start ({type(error).__name__})",
+            remedy="render again; set NEXAL_SCHEDULER=here to do without them",
+        ) from None
+    atexit.register(_own.close)
+    return cluster
+
+
+@contextmanager
+def _address() -> Iterator[str]:
+    if settings.NEXAL_SCHEDULER != LOCAL:
+        yield settings.NEXAL_SCHEDULER
+        return
+    with _own.address() as address:
+        yield address
+
+
+def wanted(frames: int) -> bool:
+    """Whether so many frames are for workers, and not for the server itself."""
+    return settings.NEXAL_SCHEDULER not in (LOCAL, HERE) or (settings.NEXAL_SCHEDULER == LOCAL and frames >= MANY)
 
 
 def render_frames(render: Render, settle: Settle) -> None:
@@ -26,7 +124,7 @@ def render_frames(render: Render, settle: Settle) -> None:
     A frame that is handed out twice, because a process was killed, gives the same file. Raises NexalError where the
     scheduler does not answer.
     """
-    with connected(settings.NEXAL_SCHEDULER) as client:
+    with _address() as address, connected(address) as client:
         most = AHEAD * max(1, len(client.scheduler_info()["workers"]))
         out: dict[Any, RenderedFrame] = {}
         while True:
@@ -39,14 +137,15 @@ def render_frames(render: Render, settle: Settle) -> None:
                 except NexalError as error:
                     settle(frame, error, 0.0)
                     continue
-                out[client.submit(_timed, task, pure=False, retries=3)] = frame
+                out[client.submit(render_frame, task, pure=False, retries=3)] = frame
             if not out:
                 return
             for future in _finished(list(out)):
                 frame = out.pop(future)
                 fault = future.exception()
-                files, seconds = ([], 0.0) if fault else future.result()
-                if not settle(frame, _fault(fault) if fault else [Path(file) for file in files], seconds):
+                done = FrameDone(frame.frame, ()) if fault else future.result()
+                files = [Path(file) for file in done.files]
+                if not settle(frame, _fault(fault) if fault else files, done.seconds):
                     client.cancel(list(out))
                     return
 
@@ -58,11 +157,6 @@ def _finished(futures: list[Any]) -> list[Any]:
         if done:
             return done
         time.sleep(LOOK_SECONDS)
-
-
-def _timed(task: FrameTask) -> tuple[list[str], float]:
-    began = time.monotonic()
-    return list(render_frame(task).files), time.monotonic() - began
 
 
 def _task(render: Render, frame: int) -> FrameTask:

@@ -212,10 +212,10 @@ def run(render_id: int) -> None:
 
 
 def _render_frames(render: Render) -> None:
-    """Render the frames that are waiting, until the render is stopped; here, or by a scheduler's workers."""
-    if settings.NEXAL_SCHEDULER:
-        from deliveries import scheduled
+    """Render the frames that are waiting, until the render is stopped: a few here, many by a scheduler's workers."""
+    from deliveries import scheduled
 
+    if scheduled.wanted(render.frames.filter(state__in=UNFINISHED).count()):
         try:
             scheduled.render_frames(render, lambda frame, found, took: _settled(render, frame, found, took))
         except NexalError as error:

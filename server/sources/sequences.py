@@ -194,5 +194,8 @@ def standing_at(
             except NexalError as error:
                 yield name, error
                 continue
-            found = SourceFrame.objects.select_related("source").get(source=row, number=choice.number)
-            yield name, Standing(found, choice.number, choice.black)
+            found = SourceFrame.objects.select_related("source").filter(source=row, number=choice.number).first()
+            if found is None:  # taken away since its number was looked up
+                yield name, SourceError(f"frame {choice.number} was taken away just now", remedy="look again")
+            else:
+                yield name, Standing(found, choice.number, choice.black)

@@ -10,11 +10,13 @@ from typing import Any
 from unittest import mock
 
 import numpy as np
+from core_support import workers_by_hand
 from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.test import override_settings
 from server_support import ServerTest, exr_bytes, planes_of
 
+from deliveries import scheduled
 from deliveries import services as deliveries
 from deliveries.models import Render, RenderedFrame, RenderState
 from jobs.models import Job
@@ -267,15 +269,12 @@ class Ranges(SequenceTest):
         return Path(settings.MEDIA_ROOT) / name
 
     def test_by_the_workers_of_a_scheduler(self) -> None:
-        import distributed
-
         found = self.deliverable()
         self.save(self.recipe(after="black", missing="error"))
-        with distributed.LocalCluster(
-            n_workers=1, threads_per_worker=1, processes=False, dashboard_address=None, protocol="tcp"
-        ) as cluster:
-            here = self.render(found, first=1, last=6).json()
-            with override_settings(NEXAL_SCHEDULER=cluster.scheduler_address):
+        here = self.render(found, first=1, last=6).json()
+        with tempfile.TemporaryDirectory() as folder:
+            address = workers_by_hand(self, Path(folder), 2)
+            with override_settings(NEXAL_SCHEDULER=address):
                 there = self.render(found, first=1, last=6).json()
         states = [(frame["frame"], frame["state"], frame["file"]) for frame in here["frames"]]
         self.assertEqual([(frame["frame"], frame["state"], frame["file"]) for frame in there["frames"]], states)
@@ -291,6 +290,43 @@ class Ranges(SequenceTest):
             row = self.render(found, first=1, last=2).json()
         self.assertEqual(row["state"], "failed")
         self.assertIn("does not answer", row["frames"][0]["error"]["message"])
+
+    def test_many_frames_go_to_workers_of_its_own_which_end_when_nobody_needs_them(self) -> None:
+        import distributed
+
+        found = self.deliverable()
+        self.save(self.recipe(after="hold", missing="hold"))
+        made: list[Any] = []
+
+        def cluster() -> Any:
+            # In threads: tests that run side by side may not have processes.
+            made.append(
+                distributed.LocalCluster(
+                    n_workers=1, threads_per_worker=1, processes=False, dashboard_address=None, protocol="tcp"
+                )
+            )
+            self.addCleanup(made[-1].close)
+            return made[-1]
+
+        own = scheduled._Own()
+        with (
+            override_settings(NEXAL_SCHEDULER=scheduled.LOCAL),
+            mock.patch.object(scheduled, "_made", cluster),
+            mock.patch.object(scheduled, "_own", own),
+        ):
+            few = self.render(found, first=1, last=2).json()
+            self.assertEqual(made, [])
+            rows = [self.render(found, first=1, last=9).json() for _ in range(2)]
+            self.assertEqual(len(made), 1, "the second render uses the same workers")
+            with own.address():
+                own.close()
+                self.assertEqual(made[0].status.name, "running", "somebody needs them")
+            own.close()
+            self.assertEqual(made[0].status.name, "closed")
+            self.render(found, first=1, last=9)
+            self.assertEqual(len(made), 2)
+        for row in (few, *rows):
+            self.assertEqual({frame["state"] for frame in row["frames"]}, {"done"})
 
     def test_a_range_is_rendered_frame_by_frame(self) -> None:
         found = self.deliverable()

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import type { Item } from "@/api/client";
-import { type Recipe, findStep } from "@/api/recipe";
+import { type Recipe, changeStep, findStep } from "@/api/recipe";
 import {
   addable,
   balanced,
@@ -16,6 +16,7 @@ import {
   withPass,
   without,
 } from "@/benches/passes/balance";
+import { changedAt, placed } from "@/time/keys";
 
 const sum = (name: string, passes: string[], set: Record<string, unknown> = {}) => ({
   name,
@@ -31,6 +32,75 @@ const RECIPE: Recipe = {
 const step = (recipe: Recipe, name = "sum") => findStep(recipe, name)!;
 
 describe("a sum's balances", () => {
+  it("keep the keys of a fader that moves, also where it is put to nothing", () => {
+    const moving = changeStep(RECIPE, "sum", (own) => ({
+      ...own,
+      set: {
+        passes: [
+          {
+            stops: {
+              keys: [
+                [1, 1],
+                [9, 2],
+              ],
+            },
+          },
+        ],
+      },
+    }));
+    const put = (stops: number, frame: number) =>
+      step(changedAt(moving, (before) => balanced(before, "sum", new Map([[0, { stops }]])), frame)).set;
+    expect(put(0, 5)).toEqual({
+      passes: [
+        {
+          stops: {
+            keys: [
+              [1, 1],
+              [5, 0],
+              [9, 2],
+            ],
+          },
+        },
+        {},
+        {},
+      ],
+    });
+    expect(put(3, 9)).toEqual({
+      passes: [
+        {
+          stops: {
+            keys: [
+              [1, 1],
+              [9, 3],
+            ],
+          },
+        },
+        {},
+        {},
+      ],
+    });
+    const other = changedAt(moving, (before) => balanced(before, "sum", new Map([[2, { stops: 1 }]])), 5);
+    expect(step(other).set).toEqual({
+      passes: [
+        {
+          stops: {
+            keys: [
+              [1, 1],
+              [9, 2],
+            ],
+          },
+        },
+        {},
+        { stops: 1 },
+      ],
+    });
+  });
+
+  it("get their first key where the recipe says nothing of them yet", () => {
+    const made = placed(step(RECIPE), ["passes", 1, "stops"], () => ({ keys: [[4, 0]] }));
+    expect(made.set).toEqual({ passes: [{}, { stops: { keys: [[4, 0]] } }] });
+  });
+
   it("say only what was changed, and nothing where nothing is", () => {
     const changed = balanced(RECIPE, "sum", new Map([[1, { stops: 2, tint: [1, 1, 1], mute: false }]]));
     expect(step(changed).set).toEqual({ passes: [{}, { stops: 2 }, {}] });

@@ -9,6 +9,7 @@ from __future__ import annotations
 import atexit
 import os
 import threading
+import time
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ProcessPoolExecutor, as_completed
 from contextlib import suppress
@@ -58,6 +59,7 @@ class FrameDone:
     files: tuple[str, ...]
     kept: tuple[str, ...] = ()
     told: tuple[str, ...] = field(default=())
+    seconds: float = 0.0
 
 
 _session: Session | None = None
@@ -78,6 +80,7 @@ def render_frame(task: FrameTask, session: Session | None = None) -> FrameDone:
     """Write the outputs of one frame. Raises NexalError that names the frame."""
     session = session or session_of_process(task.threads)
     told: list[str] = []
+    began = time.monotonic()
     with session.telling(told.append):
         try:
             files, kept = _render(task, session)
@@ -85,7 +88,7 @@ def render_frame(task: FrameTask, session: Session | None = None) -> FrameDone:
             if task.many:
                 error.message += f", at frame {task.frame}"
             raise
-    return FrameDone(task.frame, tuple(files), tuple(kept), tuple(told))
+    return FrameDone(task.frame, tuple(files), tuple(kept), tuple(told), time.monotonic() - began)
 
 
 def _render(task: FrameTask, session: Session) -> tuple[list[str], list[str]]:

@@ -11,8 +11,7 @@ from django.core.management.base import BaseCommand
 from django.db import transaction
 
 from accounts.models import User
-from demo.night.flight import FRAMES as MOVING_FRAMES
-from demo.night.generate import generate, generate_moving
+from demo.night.generate import SEQUENCES, generate, generate_sequence
 from demo.recipes import MARKS, MOVING, PASSWORD, PROJECT, SHOTS, USERNAME
 from nexal.recipe import numbered_file, numbers_in, parse_recipe
 from projects.models import Membership, Project, Role, Shot
@@ -46,11 +45,16 @@ class Command(BaseCommand):
         if not missing and not half:
             return
         folder = Path(settings.VAR) / "demo"
-        self.stdout.write("rendering the Night Conservatory (a minute)")
-        (generate_moving if options["moving"] else generate)(folder)
+        self.stdout.write("rendering the Night Conservatory (minutes)" if options["moving"] else "rendering (a minute)")
+        if not options["moving"]:
+            generate(folder)
         for source in half:
+            generate_sequence(folder, source.files)
             _seed_frames(source, folder)
         for name in missing:
+            # One shot after the other: the first moves while the next is drawn.
+            for files in sequences_in(name):
+                generate_sequence(folder, files)
             seed_shot(project, name, user.pk, folder)
             self.stdout.write(f"shot {name}")
 
@@ -58,7 +62,12 @@ class Command(BaseCommand):
 def sequences_of(project: Project, shots: Iterable[str]) -> list[Source]:
     """The sequences of demo shots that a stopped seeding left without all of their frames."""
     found = Source.objects.filter(shot__project=project, shot__name__in=shots, numbered=True)
-    return [source for source in found if source.frames.count() < MOVING_FRAMES]
+    return [source for source in found if source.frames.count() < SEQUENCES[source.files]]
+
+
+def sequences_in(name: str) -> list[str]:
+    """The patterns of the numbered files that a demo shot holds."""
+    return [spec["files"] for spec in (SHOTS | MOVING)[name]["sources"].values() if spec["files"] in SEQUENCES]
 
 
 def seed_shot(project: Project, name: str, author: int, folder: Path) -> Shot:
@@ -92,7 +101,10 @@ def _started(project: Project, name: str, author: int, folder: Path) -> tuple[Sh
 def _seed_frames(source: Source, folder: Path) -> None:
     """The frames that a source does not have yet."""
     numbers = numbers_in(source.files, [path.name for path in folder.iterdir()])
-    Shot.objects.filter(pk=source.shot_id).update(first_frame=numbers[0], last_frame=numbers[-1])
+    shot = Shot.objects.filter(pk=source.shot_id)
+    # The range is that of the shot's first sequence.
+    if next(iter(sequences_in(shot.get().name)), source.files) == source.files:
+        shot.update(first_frame=numbers[0], last_frame=numbers[-1])
     there = set(source.frames.values_list("number", flat=True))
     for number in numbers:
         if number not in there:

@@ -266,7 +266,7 @@ interface RowProps {
 
 function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish, onMovie }: RowProps) {
   const spec = row.spec as {
-    from?: unknown;
+    from: string | Record<string, string>;
     file: string;
     format?: string;
     depth?: string;
@@ -275,7 +275,9 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
     dither?: string;
     split?: boolean;
   };
-  const from = typeof spec.from === "string" ? spec.from : "several";
+  const addresses = typeof spec.from === "string" ? [spec.from] : Object.values(spec.from);
+  const from = addresses[0] ?? "";
+  const gone = addresses.find((address) => !items.some((entry) => entry.name === itemOf(address)));
   const item = items.find((entry) => entry.name === itemOf(from));
   const planes = useSmallPlanes(shot, item, from, !item?.problem);
   const render = row.render;
@@ -302,7 +304,9 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
           />
         </td>
         <td className="px-2 text-[13px] font-medium">{row.name}</td>
-        <td className={`px-2 font-mono ${item ? "" : "text-ember"}`}>{item ? from : `${from} is gone`}</td>
+        <td className={`px-2 font-mono ${gone ? "text-ember" : ""}`}>
+          {gone ? `${gone} is gone` : addresses.join(", ")}
+        </td>
         <td className="px-2 font-mono">{spec.file}</td>
         <td className="px-2 text-dim">{format.filter(Boolean).join(", ")}</td>
         <td className="px-2">
@@ -352,12 +356,10 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
                   choices={[
                     {
                       label: "Edit",
-                      disabled: typeof spec.from !== "string",
                       onSelect: () => onChange(false),
                     },
                     {
                       label: "Duplicate",
-                      disabled: typeof spec.from !== "string",
                       onSelect: () => onChange(true),
                     },
                     { label: "Remove", danger: true, onSelect: onRemove },

@@ -15,7 +15,8 @@ import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { TextField } from "@/parts/TextField";
 
-import { isNumbered, savedAsSeen, startRender } from "./rendering";
+import { ManyChannels } from "./ManyChannels";
+import { channelName, isNumbered, savedAsSeen, startRender } from "./rendering";
 
 interface Props {
   shot: number;
@@ -71,8 +72,12 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
     staleTime: Infinity,
   });
   const edit = useDraft((state) => state.edit);
-  const old = making.row?.spec as (Chosen & { from: string; file: string; split?: boolean }) | undefined;
-  const [from, setFrom] = useState(old?.from ?? item ?? "");
+  const old = making.row?.spec as
+    (Chosen & { from: string | Record<string, string>; file: string; split?: boolean }) | undefined;
+  const several = typeof old?.from === "object" ? Object.entries(old.from) : null;
+  const [from, setFrom] = useState(several?.[0]?.[1] ?? (old?.from as string | undefined) ?? item ?? "");
+  /** What goes into the same file, each as a channel of its own name; empty for one result by itself. */
+  const [channels, setChannels] = useState<[string, string][]>(several ?? []);
   const texture = findStep(recipe, from)?.op === "pack";
   const source = items.find((entry) => entry.name === itemOf(from));
   const matte =
@@ -104,7 +109,8 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
     alpha ?? fitting.alpha ?? (texture && known?.alpha !== "none" ? "straight" : known?.alpha);
   const chosenCompression = compression ?? fitting.compression ?? "";
   const chosenDither = dither ?? fitting.dither ?? "none";
-  const carrier = matte ? pictureOf(recipe, items, itemOf(from)) : null;
+  const together = channels.length > 0;
+  const carrier = matte && !together ? pictureOf(recipe, items, itemOf(from)) : null;
   /** The matte becomes a channel of its picture, as a step, and that is delivered. */
   const carry = () => {
     const made = freeName(recipe, `${carrier!}_with_matte`);
@@ -125,11 +131,12 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
     setAlpha(null);
     setCompression(null);
     setFile(null);
+    if (next !== "exr") setChannels([]);
   };
   const submit = async (event: FormEvent) => {
     event.preventDefault();
     const spec: Record<string, unknown> = {
-      from,
+      from: together ? Object.fromEntries(channels) : from,
       file: fileName,
       format,
       ...(chosenDepth === OWN ? {} : { depth: chosenDepth }),
@@ -178,17 +185,34 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
       width={420}
     >
       <form onSubmit={(event) => void submit(event)} className="space-y-3">
-        <AddressField
-          label="From"
-          kind="any"
-          value={from}
-          items={items}
-          onChange={(next) => next && setFrom(next)}
-        />
+        {together ? (
+          <ManyChannels channels={channels} items={items} onChange={setChannels} />
+        ) : (
+          <AddressField
+            label="From"
+            kind="any"
+            value={from}
+            items={items}
+            onChange={(next) => next && setFrom(next)}
+          />
+        )}
         {carrier && (
           <div className="flex items-center justify-between gap-2 text-[12px] text-dim">
             <span>A matte by itself; or with its picture:</span>
             <Button onClick={carry}>Keep it as a channel of {carrier}</Button>
+          </div>
+        )}
+        {matte && !together && (
+          <div className="flex items-center justify-between gap-2 text-[12px] text-dim">
+            <span>Or with other mattes in one EXR:</span>
+            <Button
+              onClick={() => {
+                change("exr");
+                setChannels([[channelName(from, []), from]]);
+              }}
+            >
+              Each as a channel
+            </Button>
           </div>
         )}
         {row(
@@ -277,7 +301,13 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
         {problem && <Message problem={problem} />}
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
-          <Button main type="submit" disabled={!from || !known}>
+          <Button
+            main
+            type="submit"
+            disabled={
+              !known || (together ? new Set(channels.map(([own]) => own)).size < channels.length : !from)
+            }
+          >
             Render
           </Button>
         </div>

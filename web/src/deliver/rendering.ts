@@ -36,3 +36,11 @@ export async function startRender(
 
 /** Whether a file name has a place for a frame's number. */
 export const isNumbered = (file: string) => /%0?\d*d|#/.test(file);
+
+/** What a matte is called as a channel of a file, beside those that are there. */
+export function channelName(address: string, taken: string[]): string {
+  const base = address.replaceAll(/[^\w]+/g, "_") || "matte";
+  let name = base;
+  for (let number = 2; taken.includes(name); number++) name = `${base}_${number}`;
+  return name;
+}

@@ -7,7 +7,7 @@ import { Choose } from "@/parts/Choose";
 import { NumberBox } from "@/parts/NumberBox";
 import { useDraft } from "@/shot/draft";
 
-import { moveKeysOf } from "./editing";
+import { moveKeysOf, removeKeysOf } from "./editing";
 import { movingIn } from "./keys";
 import { type Bar, type Range, ticks } from "./range";
 import { RATES, goTo, playOrStop, useTime } from "./timeState";
@@ -22,9 +22,13 @@ interface Props {
 
 const HEIGHT = 28;
 
+/** The frames that are taken, once those that are held have moved. */
+const moved = (taken: number[], held: number[], by: number) =>
+  taken.map((frame) => (held.includes(frame) ? frame + by : frame));
+
 /** Time under the stage: a ruler with the sources, the keys of the chosen step, what can be played, and the playhead. */
 export function Timeline({ whole, bars, item, writable, onRange }: Props) {
-  const { frame, playhead, range, rate, loop, reached, ready, change } = useTime();
+  const { frame, playhead, range, rate, loop, reached, ready, taken: all, change } = useTime();
   const step = useDraft((state) => (item ? findStep(state.recipe, item) : undefined));
   const ruler = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(0);
@@ -36,7 +40,17 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
   const now = playhead ?? frame;
   const count = whole[1] - whole[0] + 1;
   const x = (at: number) => ((at - whole[0] + 0.5) / count) * width;
-  const drag = useRef<{ from: number; ranging: boolean; key: number | null; by: number } | null>(null);
+  const drag = useRef<{
+    from: number;
+    ranging: boolean;
+    key: number | null;
+    by: number;
+    /** The frames whose keys are dragged. */
+    held: number[];
+  } | null>(null);
+  const place = JSON.stringify([item]);
+  const taken = all?.place === place ? all.frames : [];
+  const take = (frames: number[]) => change({ taken: frames.length ? { place, frames } : null });
   const at = (event: PointerEvent) => {
     const left = ruler.current!.getBoundingClientRect().x;
     const found = Math.floor(((event.clientX - left) / Math.max(1, width)) * count) + whole[0];
@@ -98,7 +112,7 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
         onPointerDown={(event) => {
           event.currentTarget.setPointerCapture(event.pointerId);
           const from = at(event);
-          drag.current = { from, ranging: event.shiftKey && writable, key: null, by: 0 };
+          drag.current = { from, ranging: event.shiftKey && writable, key: null, by: 0, held: [] };
           if (!event.shiftKey) goTo(from);
         }}
         onPointerMove={(event) => {
@@ -185,34 +199,47 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
             key={key}
             type="button"
             aria-label={`Keys of ${step!.name} at frame ${key}`}
-            title={`Keys of ${step!.name} at frame ${key}: drag them, or ← →`}
-            className="absolute top-[10px] h-[11px] w-[5px] -translate-x-1/2 cursor-ew-resize rounded-[1px] bg-text hover:bg-lichen focus-visible:bg-lichen"
+            aria-pressed={taken.includes(key)}
+            title={`Keys of ${step!.name} at frame ${key}: drag them, or ← →; Shift takes several; Delete takes them away`}
+            className={`absolute top-[10px] h-[11px] w-[5px] -translate-x-1/2 cursor-ew-resize rounded-[1px] hover:bg-lichen focus-visible:bg-lichen ${taken.includes(key) ? "bg-lichen" : "bg-text"}`}
             style={{ left: x(key) }}
             onKeyDown={(event) => {
               const by = { ArrowLeft: -1, ArrowRight: 1 }[event.key];
-              if (!by || !writable) return;
+              const away = event.key === "Delete" || event.key === "Backspace";
+              if ((!by && !away) || !writable) return;
               event.preventDefault();
               event.stopPropagation();
-              moveKeysOf(step!.name, key, by, true);
+              const held = taken.includes(key) ? taken : [key];
+              if (away) removeKeysOf(step!.name, held);
+              else if (by && moveKeysOf(step!.name, held, by, true)) take(moved(taken, held, by));
             }}
             onPointerDown={(event) => {
               event.stopPropagation();
               event.currentTarget.setPointerCapture(event.pointerId);
-              drag.current = { from: key, ranging: false, key, by: 0 };
+              const others = taken.filter((other) => other !== key);
+              const held = event.shiftKey || taken.includes(key) ? [...others, key] : [key];
+              drag.current = { from: key, ranging: false, key, by: 0, held };
+              if (!event.shiftKey) return;
+              take(taken.includes(key) ? others : held);
             }}
             onPointerMove={(event) => {
               event.stopPropagation();
-              const held = drag.current;
-              if (held?.key == null || !writable) return;
-              const by = at(event) - held.key;
-              if (!by || !moveKeysOf(step!.name, held.key, by, false)) return;
-              held.by += by;
-              held.key += by;
+              const own = drag.current;
+              if (own?.key == null || !writable) return;
+              const by = at(event) - own.key;
+              if (!by || !moveKeysOf(step!.name, own.held, by, false)) return;
+              own.by += by;
+              own.key += by;
+              take(moved(taken, own.held, by));
+              own.held = own.held.map((frame) => frame + by);
             }}
             onPointerUp={(event) => {
               event.stopPropagation();
               if (drag.current?.by) useDraft.getState().settle();
-              else goTo(key);
+              else if (!event.shiftKey) {
+                take([]);
+                goTo(key);
+              }
               drag.current = null;
             }}
           />

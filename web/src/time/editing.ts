@@ -57,15 +57,27 @@ export function toggleKeys(step: string): void {
     if (all || !keys.some((key) => key[0] === frame)) toggleKey(step, place, undefined);
 }
 
-/** All keys of a step at a frame, moved together; false where one of its settings has another key there. */
-export function moveKeysOf(step: string, from: number, by: number, done: boolean): boolean {
+/** All keys of a step at some frames, moved together; false where another of its keys stands in the way. */
+export function moveKeysOf(step: string, frames: readonly number[], by: number, done: boolean): boolean {
   const moving = movingIn(findStep(useDraft.getState().recipe, step)).filter(({ keys }) =>
-    keys.some((key) => key[0] === from),
+    keys.some((key) => frames.includes(key[0])),
   );
-  if (moving.some(({ keys }) => keys.some((key) => key[0] === from + by))) return false;
-  for (const { place } of moving) editKeysAt(step, place, (own) => shifted(own, [from], by), false);
+  const blocked = moving.some(({ keys }) =>
+    keys.some((key) => !frames.includes(key[0]) && frames.includes(key[0] - by) && has(keys, key[0] - by)),
+  );
+  if (blocked) return false;
+  for (const { place } of moving) editKeysAt(step, place, (own) => shifted(own, frames, by), false);
   if (done) useDraft.getState().settle();
   return true;
+}
+
+const has = (keys: readonly Key[], frame: number) => keys.some((key) => key[0] === frame);
+
+/** Take all keys of a step at some frames away. */
+export function removeKeysOf(step: string, frames: readonly number[]): void {
+  for (const { place } of movingIn(findStep(useDraft.getState().recipe, step)))
+    editKeysAt(step, place, (own) => own.filter((key) => !frames.includes(key[0])), false);
+  useDraft.getState().settle();
 }
 
 export const setWay = (keys: readonly Key[], taken: readonly number[], way: Way): Key[] =>

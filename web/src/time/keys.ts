@@ -51,6 +51,9 @@ function mixed(here: unknown, there: unknown, t: number): unknown {
 const ORIGIN = Symbol("with its keys");
 type Looked = Record<string, unknown> & { [ORIGIN]?: Record<string, unknown> };
 
+/** Whether a part of an object, seen as it is at a frame, moves: what it is there is not all that it is. */
+export const moves = (value: object, name: string) => isKeyed((value as Looked)[ORIGIN]?.[name]);
+
 const isObject = (value: unknown): value is Looked =>
   typeof value === "object" && value !== null && !Array.isArray(value);
 
@@ -198,8 +201,12 @@ export function placed(step: Step, place: Place, change: (value: unknown) => unk
   const visit = (value: unknown, rest: Place, inPaths = false): unknown => {
     const [name, ...deeper] = rest;
     if (name === undefined) return change(value);
-    if (Array.isArray(value))
-      return value.map((inner, index) => (index === name ? visit(inner, deeper, inPaths) : inner));
+    if (Array.isArray(value) || (value === undefined && typeof name === "number")) {
+      // A list says nothing of those at its end that are as they are anyway.
+      const list: unknown[] = [...((value as unknown[] | undefined) ?? [])];
+      while (list.length <= Number(name)) list.push({});
+      return list.map((inner, index) => (index === name ? visit(inner, deeper, inPaths) : inner));
+    }
     const object = (inPaths ? asOwnKeys((value ?? {}) as object as Looked) : (value ?? {})) as Looked;
     const result = { ...object, [name]: visit(object[name], deeper, name === "paths") };
     if (result[name] === undefined) delete result[name];

@@ -6,12 +6,14 @@ import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { Menu } from "@/parts/Menu";
+import { OwnNotch } from "@/time/Notch";
 
 import type { BarProps } from "./BarRow";
 import { ValueBoxes } from "./ValueBoxes";
 
 /** Everything about a bar: what it is fed from, its mask, blend and opacity, its place, and copies of it. */
 export function BarDetails({
+  bay,
   bar,
   index,
   count,
@@ -83,12 +85,13 @@ export function BarDetails({
           </Button>
         )}
       </div>
-      <div className="flex items-center justify-between text-dim">
-        <span>Opacity</span>
+      <div className="group/moving flex items-center text-dim" data-setting>
+        <OwnNotch step={bay} place={["layers", index, "opacity"]} label={`${label}, opacity`} initial={1} />
+        <span className="grow">Opacity</span>
         <ValueBoxes
           label={`${label}: opacity`}
           value={opacity}
-          onChange={(next, done) => onChange({ opacity: next === 1 ? undefined : next }, done)}
+          onChange={(next, done) => onChange({ opacity: next }, done)}
         />
       </div>
       <div className="flex items-center gap-1">

@@ -4,6 +4,7 @@ import type { Item, OperationRow } from "@/api/client";
 import { type Step, setSetting } from "@/api/recipe";
 import { AddressField } from "@/steps/AddressField";
 import { useDraft } from "@/shot/draft";
+import { OwnNotch } from "@/time/Notch";
 import { DRAGGED } from "@/wall/Tile";
 
 import { BarRow } from "./BarRow";
@@ -81,8 +82,15 @@ export function BarList({ items, step, operations, others, writable, adding }: P
           />
         ))}
       </ul>
-      <div className="flex h-6 items-center gap-1 pl-5 pr-2">
+      <div className="group/moving flex h-6 items-center gap-1 pl-5 pr-2" data-setting>
         <span className="grow text-dim">base</span>
+        <OwnNotch
+          step={step.name}
+          place={["base"]}
+          label={`Base of ${step.name}`}
+          initial={base}
+          writable={writable}
+        />
         <ValueBoxes
           label={`Base of ${step.name}`}
           value={base}

@@ -4,6 +4,7 @@ import { type DragEvent, useState } from "react";
 import type { Item } from "@/api/client";
 
 import { Cut } from "@/parts/Cut";
+import { OwnNotch } from "@/time/Notch";
 
 import { BarDetails } from "./BarDetails";
 import { type Bar, verbOf } from "./packs";
@@ -58,7 +59,10 @@ export function BarRow(props: BarProps) {
       onDragLeave={() => setOver(false)}
       onDrop={drop}
     >
-      <div className={`flex h-6 items-center gap-1 pl-0.5 pr-2 ${off ? "opacity-45" : ""}`}>
+      <div
+        className={`group/moving flex h-6 items-center gap-1 pl-0.5 pr-2 ${off ? "opacity-45" : ""}`}
+        data-setting
+      >
         <span
           draggable
           title="Drag to another place in the bay"
@@ -77,6 +81,9 @@ export function BarRow(props: BarProps) {
         >
           <Cut text={words} /> <span className="shrink-0 text-[11px] text-faint">{verb}</span>
         </button>
+        {bar.value !== undefined && (
+          <OwnNotch step={bay} place={["layers", index, "value"]} label={`${label}, value`} initial={0} />
+        )}
         {bar.value !== undefined ? (
           <ValueBoxes label={label} value={bar.value} onChange={(value, done) => onChange({ value }, done)} />
         ) : (

@@ -6,6 +6,7 @@ import { AddressField } from "@/steps/AddressField";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
 import { useDraft } from "@/shot/draft";
+import { OwnNotch } from "@/time/Notch";
 
 import {
   type Balance,
@@ -68,7 +69,8 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
     <section
       aria-label="Desk"
       className="flex h-[236px] shrink-0 border-t border-line bg-panel text-[12px]"
-      onKeyDown={(event) => event.stopPropagation()}
+      // A key of the fader in focus is the only one that means the same here as elsewhere.
+      onKeyDown={(event) => event.key.toLowerCase() !== "k" && event.stopPropagation()}
     >
       <fieldset disabled={!writable} className="flex min-w-0 grow overflow-x-auto overflow-y-hidden">
         {passes.map((address, index) => {
@@ -82,6 +84,16 @@ export function Desk({ shot, recipe, items, step, writable, onPut }: Props) {
               share={shares?.[index]?.share}
               quiet={soloed ? !balance.solo : Boolean(balance.mute)}
               picture={<PassPicture shot={shot} item={itemFor(itemOf(address))} address={address} />}
+              notch={
+                <OwnNotch
+                  step={step.name}
+                  place={["passes", index, "stops"]}
+                  label={`Stops of ${shortName(address)}`}
+                  initial={0}
+                  writable={writable}
+                  className="absolute -left-1.5 top-0"
+                />
+              }
               onStops={(stops, done) => one(index, { stops }, done)}
               onRemove={
                 writable && passes.length > 1

@@ -19,15 +19,29 @@ interface Props {
   children?: ReactNode;
   onStops: (stops: number, done: boolean) => void;
   onRemove?: (() => void) | undefined;
+  /** Makes the fader move over time. */
+  notch?: ReactNode;
 }
 
 /** One upright strip of the desk: picture, fader in stops, meter, number. */
-export function Strip({ name, title, stops, share, quiet, picture, children, onStops, onRemove }: Props) {
+export function Strip({
+  name,
+  title,
+  stops,
+  share,
+  quiet,
+  picture,
+  children,
+  onStops,
+  onRemove,
+  notch,
+}: Props) {
   const sliding = useSliding(stops, onStops);
   return (
     <section
       aria-label={`Pass ${name}`}
-      className={`group flex w-[76px] shrink-0 flex-col gap-1.5 border-r border-line px-1.5 py-2 ${quiet ? "opacity-55" : ""}`}
+      data-setting
+      className={`group group/moving flex w-[76px] shrink-0 flex-col gap-1.5 border-r border-line px-1.5 py-2 ${quiet ? "opacity-55" : ""}`}
     >
       <div className="relative">
         {picture}
@@ -79,15 +93,18 @@ export function Strip({ name, title, stops, share, quiet, picture, children, onS
           />
         </div>
       </div>
-      <NumberBox
-        label={`Stops of ${name}, number`}
-        value={stops}
-        step={0.05}
-        min={-40}
-        max={40}
-        className="justify-center [&_input]:w-12 [&_input]:text-center"
-        onChange={onStops}
-      />
+      <div className="relative">
+        {notch}
+        <NumberBox
+          label={`Stops of ${name}, number`}
+          value={stops}
+          step={0.05}
+          min={-40}
+          max={40}
+          className="justify-center [&_input]:w-12 [&_input]:text-center"
+          onChange={onStops}
+        />
+      </div>
       {children}
     </section>
   );

@@ -12,6 +12,7 @@ import {
   sourcesOf,
 } from "@/api/recipe";
 import { ownView } from "@/stage/planes";
+import { moves } from "@/time/keys";
 
 /** How one pass goes into the sum; what is left out is as it is. */
 export interface Balance {
@@ -34,16 +35,14 @@ export function balancesOf(step: Step): Balance[] {
   return passesOf(step).map((_, index) => given[index] ?? {});
 }
 
-/** A balance without what is as it is anyway, so that the recipe says only what was changed. */
+/** A balance without what is as it is anyway, so that the recipe says only what was changed; what moves stays. */
 function tidy(balance: Balance): Balance {
-  const { stops, tint, mute, solo, times } = balance;
-  return {
-    ...(stops ? { stops } : {}),
-    ...(tint && tint.some((part) => part !== 1) ? { tint } : {}),
-    ...(mute ? { mute } : {}),
-    ...(solo ? { solo } : {}),
-    ...(times ? { times } : {}),
-  };
+  // A copy, so that what travels along with a balance (its keys) stays with it.
+  const kept = { ...balance };
+  if (!kept.stops && !moves(kept, "stops")) delete kept.stops;
+  if (!moves(kept, "tint") && kept.tint?.every((part) => part === 1)) delete kept.tint;
+  for (const key of ["mute", "solo", "times"] as const) if (!kept[key]) delete kept[key];
+  return kept;
 }
 
 /** The recipe with some passes of a sum balanced otherwise. */

@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import OpenEXR
 from browser_support import BrowserTest, code
 from django.core.files.base import ContentFile
 from django.test import override_settings
@@ -374,6 +375,50 @@ class Following(TimeTest):
 
 
 class Others(TimeTest):
+    def test_a_fader_of_the_desk_moves(self) -> None:
+        total = {"name": "sum", "op": "sum_passes", "in": {"passes": ["flight", "soft"]}}
+        page = self.open_moving("sum", steps=[total])
+        page.keyboard.press("Shift+2")
+        desk = page.get_by_label("Desk")
+        number = desk.get_by_label("Stops of soft, number")
+        number.fill("1")
+        number.press("Enter")
+        desk.get_by_role("button", name="Make a key of stops of soft at frame 1").click()
+        self.go_to(5)
+        number.fill("0")
+        number.press("Enter")
+        self.wait_for_step("sum", passes=[{}, {"stops": {"keys": [[1, 1], [5, 0]]}}])
+        self.go_to(3)
+        self.wait_for(lambda: float(number.input_value()) == 0.5, what=number.input_value())
+        # K beside a fader is its notch; of the other one it is the first key.
+        desk.get_by_role("slider", name="Stops of flight").focus()
+        page.keyboard.press("k")
+        self.wait_for_step("sum", passes=[{"stops": {"keys": [[3, 0]]}}, {"stops": {"keys": [[1, 1], [5, 0]]}}])
+
+    def test_keys_of_several_settings_are_taken_together(self) -> None:
+        moves = {"keys": [[1, 0], [4, 1], [7, 0.5]]}
+        steps = [{"name": "nearer", "op": "place", "in": {"picture": "flight"}, "set": {"x": moves, "y": moves}}]
+        page = self.open_moving("nearer", steps=steps)
+
+        def keys(frame: int) -> Locator:
+            return self.timeline().get_by_role("button", name=f"Keys of nearer at frame {frame}", exact=True)
+
+        keys(1).click(modifiers=["Shift"])
+        keys(4).click(modifiers=["Shift"])
+        self.assertEqual(keys(4).get_attribute("aria-pressed"), "true")
+        keys(4).focus()
+        page.keyboard.press("ArrowRight")
+        both = {"keys": [[2, 0], [5, 1], [7, 0.5]]}
+        self.wait_for_step("nearer", x=both, y=both)
+        # What stands in the way of one stops all of them.
+        page.keyboard.press("ArrowRight")
+        page.keyboard.press("ArrowRight")
+        both = {"keys": [[3, 0], [6, 1], [7, 0.5]]}
+        self.wait_for_step("nearer", x=both, y=both)
+        keys(6).focus()
+        page.keyboard.press("Delete")
+        self.wait_for_step("nearer", x={"keys": [[7, 0.5]]}, y={"keys": [[7, 0.5]]})
+
     def test_a_revision_of_somebody_else_comes_in_by_itself(self) -> None:
         page = self.open_moving("lit")
         self.assert_frame_seen(1)
@@ -431,4 +476,39 @@ class Delivered(TimeTest):
         frame.save()
         cells.get_by_role("button", name="Render frame 5 again").click()
         cells.get_by_text("3 of 3 frames").wait_for()
+        self.assertEqual(self.violations(page), [])
+
+    def test_several_mattes_as_channels_of_one_file(self) -> None:
+        mattes = [
+            {"name": name, "op": "invert", "in": {"from": f"flight.{channel}"}}
+            for name, channel in (("leaf", "R"), ("stem", "G"))
+        ]
+        page = self.open_moving("leaf", steps=mattes)
+        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
+        page.get_by_role("button", name="New deliverable").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_role("button", name="Each as a channel").click()
+        dialog.get_by_label("One channel more", exact=False).click()
+        page.get_by_role("button", name="stem", exact=True).click()
+        # Two channels of one name are none.
+        second = dialog.get_by_label("Name of channel 2")
+        second.fill("leaf")
+        self.assertTrue(dialog.get_by_role("button", name="Render", exact=True).is_disabled())
+        second.fill("mask.stem")
+        dialog.get_by_role("button", name="Render", exact=True).click()
+        cells = page.get_by_role("group", name="Frames of leaf")
+        cells.get_by_text("8 of 8 frames").wait_for()
+        with page.expect_download() as waiting:
+            page.get_by_role("link", name="8 files").click()
+        with zipfile.ZipFile(io.BytesIO(Path(waiting.value.path()).read_bytes())) as archive:
+            file = Path(archive.extract("leaf.0003.exr", self.enterContext(tempfile.TemporaryDirectory())))
+        with OpenEXR.File(str(file), separate_channels=True) as opened:
+            planes = {name: channel.pixels for name, channel in opened.channels().items()}
+        self.assertEqual(set(planes), {"leaf", "mask.stem"})
+        self.assertAlmostEqual(float(planes["leaf"].mean()), 1 - red(3), 3)
+        self.assertAlmostEqual(float(planes["mask.stem"].mean()), 0.75, 3)
+        # It is opened again as it was made.
+        page.get_by_role("button", name="More for the deliverable leaf").click()
+        page.get_by_role("menuitem", name="Edit").click()
+        self.assertEqual(dialog.get_by_label("Name of channel 2").input_value(), "mask.stem")
         self.assertEqual(self.violations(page), [])

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 import contextlib
 import http.client
+import io
 import json
 import os
 import random
@@ -22,6 +23,7 @@ import sys
 import tempfile
 import threading
 import time
+import zipfile
 from collections import Counter
 from collections.abc import Callable, Iterable
 from pathlib import Path
@@ -37,6 +39,8 @@ VAR = Path(os.environ.get("NEXAL_VAR", ROOT / "var"))
 USER, PASSWORD = "compositor", "night-conservatory"
 BOUNDARY = "nexal-attack-boundary"
 EXR = b"\x76\x2f\x31\x01"
+RANGE = {"first": 1, "last": 12}
+"""The frames of each render: enough that they go to workers."""
 """What every OpenEXR file begins with."""
 
 
@@ -339,16 +343,16 @@ def kills(count: int = 200, seed: int = 0) -> int:
 
 
 def _render(client: Client, shot: int, name: str) -> int:
-    """A deliverable of the saved step, and its render, which was acknowledged."""
-    spec = {"from": "n", "file": f"{name}.exr", "format": "exr"}
+    """A deliverable of the saved step, and its render of a range, which was acknowledged."""
+    spec = {"from": "n", "file": f"{name}.%04d.exr", "format": "exr"}
     made = json.loads(client.ask(f"/api/shots/{shot}/deliverables", {"name": name, "spec": spec}))
-    client.ask(f"/api/shots/{shot}/deliverables/{made['id']}/renders", method="POST")
+    client.ask(f"/api/shots/{shot}/deliverables/{made['id']}/renders", RANGE)
     return int(made["id"])
 
 
 def _delivered(client: Client, shot: int, deliverable: int, patience: float = 60) -> bool:
-    """Whether a render is done at last, its file whole; one that was cut off three times, and told so, is asked for
-    again. The deliverable is deleted."""
+    """Whether a render is done at last, each of its frames there once and whole; one that was cut off three times, and
+    told so, is asked for again. The deliverable is deleted."""
     over = time.monotonic() + patience
     again = f"/api/shots/{shot}/deliverables/{deliverable}/renders"
     try:
@@ -356,11 +360,14 @@ def _delivered(client: Client, shot: int, deliverable: int, patience: float = 60
             rows = client.get(f"/api/shots/{shot}/deliverables")
             render = next(row["render"] for row in rows if row["id"] == deliverable)
             if render and render["state"] == "done":
-                content = client.ask(f"/api/shots/{shot}/renders/{render['id']}/file")
+                content = client.ask(f"/api/shots/{shot}/renders/{render['id']}/files")
                 client.ask(f"/api/shots/{shot}/deliverables/{deliverable}", method="DELETE")
-                return content.startswith(EXR)
+                with zipfile.ZipFile(io.BytesIO(content)) as archive:
+                    names = archive.namelist()
+                    whole = all(archive.read(name).startswith(EXR) for name in names)
+                return whole and len(names) == len(set(names)) == RANGE["last"]
             if render and render["state"] == "failed" and render["frames"][0]["error"]["code"] == "given_up":
-                client.ask(again, method="POST")
+                client.ask(again, RANGE)
             time.sleep(0.1)
     except (Refused, StopIteration) as error:
         print(f"deliverable {deliverable}: {error}")

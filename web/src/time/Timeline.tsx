@@ -58,6 +58,13 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
   };
   const frames = [...new Set(movingIn(step).flatMap(({ keys }) => keys.map((key) => key[0])))];
   const surety = suretyOf(step);
+  /** Where the key in focus has gone. */
+  const following = useRef<number | null>(null);
+  useEffect(() => {
+    if (following.current === null) return;
+    ruler.current?.querySelector<HTMLElement>(`[data-key="${following.current}"]`)?.focus();
+    following.current = null;
+  });
 
   return (
     <section
@@ -200,6 +207,7 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
             type="button"
             aria-label={`Keys of ${step!.name} at frame ${key}`}
             aria-pressed={taken.includes(key)}
+            data-key={key}
             title={`Keys of ${step!.name} at frame ${key}: drag them, or ← →; Shift takes several; Delete takes them away`}
             className={`absolute top-[10px] h-[11px] w-[5px] -translate-x-1/2 cursor-ew-resize rounded-[1px] hover:bg-lichen focus-visible:bg-lichen ${taken.includes(key) ? "bg-lichen" : "bg-text"}`}
             style={{ left: x(key) }}
@@ -211,7 +219,10 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
               event.stopPropagation();
               const held = taken.includes(key) ? taken : [key];
               if (away) removeKeysOf(step!.name, held);
-              else if (by && moveKeysOf(step!.name, held, by, true)) take(moved(taken, held, by));
+              else if (by && moveKeysOf(step!.name, held, by, true)) {
+                take(moved(taken, held, by));
+                following.current = key + by;
+              }
             }}
             onPointerDown={(event) => {
               event.stopPropagation();

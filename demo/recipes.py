@@ -290,7 +290,7 @@ MOVING: dict[str, dict[str, Any]] = {
         "nexal": 1,
         "sources": {
             "swing": {"files": "swing.%04d.exr"},
-            "flight": {"files": "flight.%04d.exr", "offset": -12},
+            "flight": {"files": "flight.%04d.exr"},
         },
         "steps": [
             _step(
@@ -309,8 +309,8 @@ MOVING: dict[str, dict[str, Any]] = {
                 "wipe",
                 "ramp",
                 {"like": "swing"},
-                start={"keys": [[26, [-80, 0], "smooth"], [36, [640, 0]]]},
-                end={"keys": [[26, [-10, 60], "smooth"], [36, [710, 60]]]},
+                start={"keys": [[24, [-10, 60], "smooth"], [36, [710, 60]]]},
+                end={"keys": [[24, [-80, 0], "smooth"], [36, [640, 0]]]},
             ),
             _step("shown", "stack", {"under": "evening", "over": "moth", "matte": "wipe"}),
         ],

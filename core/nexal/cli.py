@@ -194,6 +194,18 @@ def _steady(options: argparse.Namespace) -> int:
     return DONE
 
 
+def _depth(options: argparse.Namespace) -> int:
+    from nexal.analysis.run import depth_file
+
+    answer = depth_file(Path(options.file), options.layer, warn=_warn)
+    if options.json:
+        _answer(answer)
+        return DONE
+    for row in answer:
+        print("\n  ".join(row["sentences"]))
+    return DONE
+
+
 def _written(files: Sequence[Path], options: argparse.Namespace) -> int:
     if options.json:
         _answer({"written": [str(file) for file in files]})
@@ -371,6 +383,11 @@ def _parser() -> Parser:
     diagnose.add_argument("--alpha", metavar="FILE", help="its alpha, where that is a file of its own")
     diagnose.set_defaults(run=_diagnose)
 
+    depth = commands.add_parser("depth", help="what a depth pass holds: kind, direction, range, edges, camera")
+    depth.add_argument("file", help="a picture")
+    depth.add_argument("--layer", metavar="L", help="its layer or channel; else all that are depth")
+    depth.set_defaults(run=_depth)
+
     split = commands.add_parser("split", help="each channel of a picture as a file of its own, beside a manifest")
     split.add_argument("file", help="a picture")
     split.add_argument("--out", required=True, metavar="DIR")
@@ -383,7 +400,7 @@ def _parser() -> Parser:
 
     operations = commands.add_parser("operations", help="every operation with its ports and settings")
     operations.set_defaults(run=_operations)
-    for command in (info, run, follow, steady, scout, diagnose, audit, compare, split, reassemble, operations):
+    for command in (info, run, follow, steady, scout, diagnose, audit, compare, depth, split, reassemble, operations):
         command.add_argument("--json", action="store_true", help="answer as JSON")
     return parser
 

@@ -95,6 +95,20 @@ CASES: dict[str, Case] = {
     "fine_edge": Case({"picture": "back", "matte": "rough"}, {"band": 0}),
     "shape": Case({"like": MATTE}, {"paths": [SQUARE]}, 1e-05),
     "mip": Case({"from": ONE}, {"level": 2}, 1e-05, "shows what becomes of stored numbers"),
+    "depth_range": Case({"depth": MATTE}, {"near": 0.2, "far": 0.9}, 0.2),
+    "depth_unit": Case({"depth": MATTE}, {"near": 2.0, "far": 9.0}, 1e-3),
+    "depth_edges": Case({"depth": MATTE}, {"mend": "snap"}, 0.2),
+    "depth_slice": Case({"depth": MATTE, "coverage": "pic.A"}, {"near": 0.4, "far": 0.7, "feather_far": 0.2}, 0.3),
+    "fog": Case(
+        {"picture": ONE, "depth": MATTE, "position": "back", "texture": "rough"},
+        {"law": "linear", "start": 0.1, "end": 1.2, "noise": 0.5, "opacity": 0.9, "behind": "fog"},
+        0.06,
+    ),
+    "position_from_depth": Case({"depth": MATTE}, {"camera": "view"}, 0.02),
+    "space_matte": Case({"position": "back", "coverage": "pic.A"}, {"centre": [0.4, 0.5, 0.5], "size": [0.5] * 3}, 0.3),
+    "id_pick": Case({"ids": MATTE, "coverage": "pic.A"}, {"pick": [1], "feather": 2}, 0.4),
+    "relight": Case({"position": "back", "normals": "other", "albedo": ONE}, {"at": [0.5, 2, 0.5], "size": 2}, 0.2),
+    "defocus": Case({"picture": ONE, "depth": "rough"}, {"focus": 0.7, "radius": 6}, 0.06),
     "blocks": Case({"from": ONE}, stored="shows what becomes of stored numbers"),
 }
 

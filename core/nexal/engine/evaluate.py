@@ -328,7 +328,7 @@ class Engine:
             assert node.feeds is not None
             reach = node.operation.input_region(port, region, scene, node.settings)
             inputs[port] = self._feed(node.feeds[port], names, reach, task)
-            if not node.description.labels:
+            if not node.description.labels and port not in node.operation.exact:
                 # Ids are ids no more where the result holds none: they are numbers like any others.
                 inputs[port] = {name: plane.astype(np.float32, copy=False) for name, plane in inputs[port].items()}
         self._count(node)

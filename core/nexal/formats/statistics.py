@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.kernels.pointmath import encode
-from nexal.picture import Plane
+from nexal.picture import NOTHING_FROM, Plane
 
 BINS = 64
 SAMPLES = 400_000
@@ -70,12 +70,16 @@ def noise(plane: Plane) -> float:
     return float(np.median(np.abs(laplacian - np.median(laplacian))))
 
 
-def report(samples: NDArray[Any], *, encoded: bool) -> dict[str, Any]:
+def report(samples: NDArray[Any], *, encoded: bool, empty: bool = False) -> dict[str, Any]:
     """Report of a channel. Range over every sample; the rest over at most 400,000 of them, evenly spread.
 
-    `encoded` asks for the histogram of display-encoded values: for channels of scene-linear colour.
+    `encoded` asks for the histogram of display-encoded values: for channels of scene-linear colour. Where samples may
+    be `empty`, those that stand for nothing are left out, and their share is told.
     """
-    low, high, bad = extremes(samples)
+    bad = extremes(samples)[2]
+    if empty and samples.dtype == np.float32:
+        samples = np.where(np.abs(samples) < np.float32(NOTHING_FROM), samples, np.float32(np.nan))
+    low, high, left_out = extremes(samples)
     stride = max(1, int(np.sqrt(samples.size / SAMPLES)))
     sampled = as_float(np.ascontiguousarray(samples[::stride, ::stride]))
     finite = sampled[np.isfinite(sampled)]
@@ -94,4 +98,5 @@ def report(samples: NDArray[Any], *, encoded: bool) -> dict[str, Any]:
         "histogram": {"low": ends[0], "high": ends[1], "encoded": encoded, "counts": skyline(seen, ends[0], ends[1])},
         "noise": noise(sampled),
         "non_finite": bad / samples.size,
+        "nothing": left_out / samples.size,
     }

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from nexal.errors import SourceError
 from nexal.formats.statistics import report
-from nexal.picture import Window
+from nexal.picture import Trait, Window
 
 HEADER, COMPLETE, PROFILE = "header.json", "complete", "profile.icc"
 STORE_VERSION = "2"
@@ -84,7 +84,8 @@ class StoredFile:
     def make_report(self, channel: str, samples: NDArray[Any]) -> None:
         """Find and keep the figures of a channel, of its samples as the file holds them."""
         encoded = self.channels[channel]["colour"] and self.header["encoding"] == "linear"
-        write_json(self._report_path(channel), report(samples, encoded=encoded))
+        empty = Trait(self.channels[channel]["role"]).may_be_empty
+        write_json(self._report_path(channel), report(samples, encoded=encoded, empty=empty))
 
     def samples(self, channel: str) -> np.memmap[Any, Any]:
         """Memory-mapped samples of a channel, in the file's own type."""

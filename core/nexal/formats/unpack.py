@@ -11,7 +11,7 @@ complete         everything is there
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -23,6 +23,7 @@ from nexal.formats.decoded import SAMPLE_TYPES, Decoded
 from nexal.formats.reading import DefaultSpec, StoredSource
 from nexal.formats.roles import COLOUR_ROLES, Role, role_of, role_of_channel
 from nexal.formats.stored import COMPLETE, HEADER, PROFILE, STORE_VERSION, StoredFile, write_json, write_samples
+from nexal.hashed_ids import PREFIX, id_layers, is_ranked
 from nexal.kernels.mixing import with_alphas
 from nexal.picture import Window, is_alpha, named_as_colour, split_channel
 
@@ -45,16 +46,25 @@ def _guess(layer: str, members: list[dict[str, Any]], planes: Mapping[str, NDArr
     return found if found and (guess.role == "unknown" or found.role == "normal") else guess
 
 
-def _layers(channels: list[dict[str, Any]], planes: Mapping[str, NDArray[Any]]) -> list[dict[str, Any]]:
+def _layers(
+    channels: list[dict[str, Any]], planes: Mapping[str, NDArray[Any]], hashed: Iterable[str] = ()
+) -> list[dict[str, Any]]:
+    """The layers with their roles; those of `hashed` ids, with their coverage, are labels by what the header says."""
     groups: dict[str, list[dict[str, Any]]] = {}
     for channel in channels:
         groups.setdefault(split_channel(channel["name"])[0], []).append(channel)
     layers = []
     for name, members in groups.items():
         guess = _guess(name, members, planes)
+        if any(is_ranked(member["name"], hashed) for member in members):
+            guess = Role("id", "hashed ids, by the header")
         ink = guess.role == "ink"
         for member in members:
-            role = guess.role if ink else role_of_channel(member["name"], guess.role, member["type"])
+            role = (
+                guess.role
+                if ink or is_ranked(member["name"], hashed)
+                else role_of_channel(member["name"], guess.role, member["type"])
+            )
             if role == "unknown":
                 found = role_by_content([planes[member["name"]]])
                 role = found.role if found else role
@@ -79,6 +89,8 @@ SHOWN_LETTERS = 4_000
 """How much of a header value is shown."""
 CARRIED_LETTERS = 65_536
 """The longest header value that is carried into delivered files."""
+MANIFEST_LETTERS = 8_000_000
+"""The longest list of names of ids that is kept and carried on."""
 MOST_VALUES = 1_000
 
 
@@ -93,7 +105,12 @@ def _shown(values: Mapping[str, Any]) -> dict[str, Any]:
 
 
 def _carried(values: Mapping[str, Any]) -> dict[str, Any]:
-    short = {name: value for name, value in values.items() if len(json.dumps(value)) <= CARRIED_LETTERS}
+    # What ids stand for is told by no other way.
+    short = {
+        name: value
+        for name, value in values.items()
+        if len(json.dumps(value)) <= (MANIFEST_LETTERS if name.startswith(PREFIX) else CARRIED_LETTERS)
+    }
     return dict(list(short.items())[:MOST_VALUES])
 
 
@@ -141,7 +158,11 @@ def unpack(decoded: Decoded, folder: Path, lean: bool = False) -> None:
             }
             for part in decoded.parts
         ],
-        "layers": _layers(rows, {row["name"]: samples for row, (samples, _) in zip(rows, planes, strict=True)}),
+        "layers": _layers(
+            rows,
+            {row["name"]: samples for row, (samples, _) in zip(rows, planes, strict=True)},
+            id_layers(decoded.attributes),
+        ),
         "channels": rows,
     }
     if decoded.ink_profile:

@@ -110,6 +110,8 @@ class Operation:
     makes: ClassVar[Made] = "picture"
     free_ports: ClassVar[Kind | None] = None
     """Kind of further ports that a step may name as it likes; None where there are none."""
+    exact: ClassVar[tuple[str, ...]] = ()
+    """Ports whose ids come with all their digits, though the result holds none."""
     whole: ClassVar[bool] = False
     """Whether a part can only be had by computing all: the engine then computes the whole data window, and keeps it."""
     slow: ClassVar[bool] = False

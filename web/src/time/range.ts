@@ -68,7 +68,8 @@ export function ticks([first, last]: Range, width: number, apart = 48): { frame:
   const result: { frame: number; label: boolean }[] = [];
   for (let frame = Math.ceil(first / small) * small; frame <= last; frame += small)
     result.push({ frame, label: frame % step === 0 });
-  if (!result.some((tick) => tick.label && tick.frame - first < step / 2))
+  // The first frame is named where there is room for its name.
+  if (!result.some((tick) => tick.label && tick.frame - first < Math.max(step / 2, (apart / width) * count)))
     result.unshift({ frame: first, label: true });
   return result;
 }

@@ -1,0 +1,278 @@
+"""What a depth pass holds: distances or their inverse, which way round, from where to where, and whether it is sound.
+
+What can be measured is measured against a position pass of the same picture; without one its slopes tell.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.camera import Camera, camera_of_header, camera_of_positions
+from nexal.errors import NexalError, SourceError
+from nexal.kernels.depths import LEAST_SLOPES, SMALL_IS_NEAR, averaged_share, bend, is_nothing
+from nexal.picture import Description, Plane, split_channel
+
+AVERAGED = 0.1
+"""Share of pixels at steps that lie between both surfaces, from which on edges were averaged."""
+LEAST_EDGES = 100
+FITS = 5e-4
+"""Residual, as a part of the spread, of what a depth is: right ones stay below 2.3e-5, wrong ones above 1.6e-3."""
+SAMPLES = 20_000
+FLAT_SHARE = 0.02
+"""Share of pixels with one extreme value of 0, 1 or -1 that stands for nothing."""
+
+
+@dataclass(frozen=True)
+class Found:
+    """A camera: degrees across, the eye, and how it was found."""
+
+    field_of_view: float
+    eye: tuple[float, float, float]
+    by: str
+
+
+@dataclass(frozen=True)
+class DepthReport:
+    """What is known of a depth pass, with the reasons.
+
+    `kind`: planar or radial (distance along the view, or to the eye), inverse, buffer (of a renderer's z), distance or
+    inverse by their slopes (`likely`), flat or empty. `near_is`: small or large. `nothing`: numbers that stand for
+    nothing; `range`: percentiles 0.5 and 99.5 of the rest. `unit`: world units that 1 of it is, where that is known.
+    """
+
+    channel: str
+    kind: str
+    likely: bool
+    near_is: str
+    nothing: list[float] = field(default_factory=list)
+    nothing_share: float = 0.0
+    range: tuple[float, float] = (0.0, 0.0)
+    unit: float | None = None
+    averaged: float = 0.0
+    edges: int = 0
+    camera: Found | None = None
+    reasons: list[str] = field(default_factory=list)
+    warnings: list[str] = field(default_factory=list)
+
+    def as_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+
+def depth_report(channel: str, depth: Plane, position: Sequence[Plane] | None, description: Description) -> DepthReport:
+    """What a depth pass (H x W, as stored) holds; `position` are the three axes of a pass of the same picture."""
+    reasons: list[str] = []
+    warnings: list[str] = []
+    empty, numbers = nothing_in(depth)
+    if numbers:
+        reasons.append(f"nothing is written as {', '.join(f'{number:g}' for number in numbers)}")
+    share = float(empty.mean())
+    camera = _camera(description, position, warnings)
+    there = ~empty
+    known: dict[str, Any] = {
+        "nothing": numbers,
+        "nothing_share": share,
+        "camera": camera,
+        "reasons": reasons,
+        "warnings": warnings,
+    }
+    if not there.any():
+        warnings.append("holds nothing anywhere")
+        return DepthReport(channel, "empty", False, "small", **known)
+    low, high = (float(value) for value in np.percentile(depth[there], (0.5, 99.5)))
+    known["range"] = (low, high)
+    if low == high:
+        warnings.append(f"holds one value, {low:g}, all over")
+        return DepthReport(channel, "flat", False, "small", **known)
+    if (depth[there] < 0).any():
+        warnings.append("holds values below 0" + (", all of them" if high <= 0 else ""))
+    finite = np.where(there, depth, np.float32(np.inf))
+    averaged, edges = averaged_share(finite)
+    if averaged > AVERAGED and edges >= LEAST_EDGES:
+        warnings.append(
+            f"its edges were averaged: {averaged:.0%} of {edges} pixels at steps are neither's; mend it by depth_edges"
+        )
+    known |= {"averaged": averaged, "edges": edges}
+    if position is not None:
+        by = _against(depth, position, there)
+        if by is not None:
+            kind, near_is, unit, why = by
+            reasons.append(why)
+            return DepthReport(channel, kind, False, near_is, unit=unit, **known)
+        warnings.append("does not agree with the positions: another picture's, or moved since")
+    return _by_slopes(channel, finite, known)
+
+
+def _by_slopes(channel: str, depth: Plane, known: dict[str, Any]) -> DepthReport:
+    value, count = bend(depth)
+    reasons: list[str] = known["reasons"]
+    if count < LEAST_SLOPES:
+        reasons.append("no slopes that would tell which way round it is: small is taken for near")
+        return DepthReport(channel, "distance", True, "small", **known)
+    told = f"its slopes bend by {value:.2f} (from {count} places)"
+    if value > SMALL_IS_NEAR:
+        reasons.append(f"{told}: distances, small is near")
+        return DepthReport(channel, "distance", True, "small", **known)
+    if value < -SMALL_IS_NEAR:
+        reasons.append(f"{told}: distances turned round, large is near")
+        return DepthReport(channel, "distance", True, "large", **known)
+    reasons.append(f"{told}: straight, as inverse distances or a z-buffer are; look which end is near")
+    return DepthReport(channel, "inverse", True, "large", **known)
+
+
+def nothing_in(depth: Plane) -> tuple[NDArray[np.bool_], list[float]]:
+    """Where a depth holds nothing, and the finite numbers that stand for it.
+
+    Not finite, beyond 1e7, or one flat extreme of 0, 1 or -1 that many pixels share.
+    """
+    empty = is_nothing(depth)
+    numbers = [float(np.median(depth[empty & np.isfinite(depth)]))] if (empty & np.isfinite(depth)).any() else []
+    rest = depth[~empty]
+    for extreme in (float(rest.min()), float(rest.max())) if rest.size else ():
+        same = (depth == extreme) & ~empty
+        others = depth[~empty & ~same]
+        if extreme in (0.0, 1.0, -1.0) and same.mean() > FLAT_SHARE and others.size:
+            empty |= same
+            numbers.append(extreme)
+    return empty, numbers
+
+
+def _camera(description: Description, position: Sequence[Plane] | None, warnings: list[str]) -> Found | None:
+    try:
+        camera = camera_of_header(description.metadata, description.display.width, description.display.height)
+    except NexalError as error:
+        warnings.append(str(error))
+        camera = None
+    if camera is not None:
+        return _found(camera, "the file's header")
+    if position is None:
+        return None
+    held = np.stack(position)
+    mask = ~(is_nothing(held).any(axis=0) | (held == 0).all(axis=0))
+    solved = camera_of_positions(held, mask, (description.window.x, description.window.y))
+    if solved is None:
+        return None
+    own = Camera(solved.camera.matrix, description.display.width, description.display.height)
+    return _found(own, f"the positions, within {solved.error:.3f} px")
+
+
+def _found(camera: Camera, by: str) -> Found:
+    x, y, z = (float(value) for value in camera.eye)
+    return Found(camera.field_of_view, (x, y, z), by)
+
+
+Against = tuple[str, str, float | None, str]
+
+
+def _against(depth: Plane, position: Sequence[Plane], there: NDArray[np.bool_]) -> Against | None:
+    """Kind, near end, unit and reason by a position pass; None where nothing fits.
+
+    A distance along the view is affine in P; the square of one to the eye is |P|^2 and affine in P; of an inverse depth
+    1/v is affine; a z-buffer is a quotient of two affine functions, which holds all but the radial one.
+    """
+    held = np.stack(position)
+    usable = np.flatnonzero(there & ~is_nothing(held).any(axis=0) & ~(held == 0).all(axis=0))
+    if usable.size < 100:
+        return None
+    chosen = np.random.default_rng(0).choice(usable, min(SAMPLES, usable.size), replace=False)
+    value = depth.ravel()[chosen].astype(float)
+    points = [plane.ravel()[chosen].astype(float) for plane in held]
+    size = float(np.percentile(value, 95) - np.percentile(value, 5)) or 1e-30
+
+    def fits(residual: NDArray[np.float64]) -> bool:
+        return bool(np.median(np.abs(residual)) / size < FITS)
+
+    planar, residual = _affine(value, points)
+    if fits(residual):
+        # Which way the view goes is not known: depth rises along it, or falls.
+        near = "small" if value.min() >= 0 or abs(value.max()) > abs(value.min()) else "large"
+        return (
+            "planar",
+            near,
+            1 / float(np.linalg.norm(planar[:3])),
+            "distance along the view: it is linear in the positions",
+        )
+    square = sum(plane * plane for plane in points)
+    radial, residual = _affine(value * value, [*points, square])
+    if radial[3] > 0 and fits(residual / np.maximum(2 * np.abs(value), 1e-9)):
+        return "radial", "small", 1 / float(np.sqrt(radial[3])), "distance to the eye: its square fits the positions'"
+    if (value != 0).all():
+        _, residual = _affine(1 / value, points)
+        if fits(residual * value * value):
+            return "inverse", "large", None, "inverse distance: 1 / v is linear in the positions"
+    residual, near = _projective(value, points)
+    if fits(residual):
+        return "buffer", near, None, "a z-buffer: a quotient of linear functions of the positions"
+    return None
+
+
+def _affine(value: NDArray[np.float64], columns: Sequence[Any]) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    rows = np.stack([*columns, np.ones_like(value)], axis=1)
+    scale = rows.std(axis=0)
+    scale[scale == 0] = 1
+    found = np.linalg.lstsq(rows / scale, value, rcond=None)[0] / scale
+    return found, rows @ found - value
+
+
+def _projective(value: NDArray[np.float64], points: Sequence[NDArray[np.float64]]) -> tuple[NDArray[np.float64], str]:
+    one = np.ones_like(value)
+    own = np.stack([*points, one], axis=1)
+    rows = np.concatenate([own, -value[:, None] * own], axis=1)
+    scale = np.linalg.norm(rows, axis=0)
+    scale[scale == 0] = 1
+    _, vectors = np.linalg.eigh((rows / scale).T @ (rows / scale))
+    found = vectors[:, 0] / scale
+    below = own @ found[4:]
+    below = np.where(below == 0, 1e-30, below)
+    # The denominator is the distance along the view, up to its sign.
+    near = "small" if float(np.corrcoef(np.abs(below), value)[0, 1]) > 0 else "large"
+    return own @ found[:4] / below - value, near
+
+
+def channels_for(description: Description, layer: str | None = None) -> tuple[list[str], list[str] | None]:
+    """The depth channels of a source, and the three axes of its position pass, if it has one.
+
+    Raises SourceError where there is no depth, or none in the layer named.
+    """
+    depths = [name for name in description.channels if description.trait(name).role == "depth"]
+    if layer is not None:
+        depths = [name for name in description.channels if name == layer or split_channel(name)[0] == layer]
+    if not depths:
+        where = f"in the layer '{layer}'" if layer is not None else "in it"
+        raise SourceError(f"there is no depth {where}", remedy="name its layer or channel")
+    rows: Mapping[str, list[str]] = {}
+    for name in description.channels:
+        if description.trait(name).role == "position":
+            rows = {**rows, split_channel(name)[0]: [*rows.get(split_channel(name)[0], []), name]}
+    axes = next((sorted(names) for names in rows.values() if len(names) == 3), None)
+    return depths, axes
+
+
+def sentences(report: DepthReport) -> list[str]:
+    """The report in words, line by line."""
+    kinds = {
+        "planar": "distance along the view",
+        "radial": "distance to the eye",
+        "inverse": "inverse distance",
+        "buffer": "z-buffer",
+        "distance": "distance",
+        "flat": "one value all over",
+        "empty": "nothing",
+    }
+    lines = [f"{report.channel}: {'probably ' if report.likely else ''}{kinds[report.kind]}, near is {report.near_is}"]
+    lines.append(f"from {report.range[0]:g} to {report.range[1]:g}; nothing in {report.nothing_share:.1%}")
+    if report.unit is not None:
+        lines.append(f"1 is {report.unit:.4g} units of the world")
+    if report.edges:
+        lines.append(f"{report.averaged:.1%} of {report.edges} pixels at steps lie between two surfaces")
+    if report.camera:
+        x, y, z = report.camera.eye
+        lines.append(
+            f"camera: {report.camera.field_of_view:.2f}° wide, eye at {x:.4g} {y:.4g} {z:.4g} (by {report.camera.by})"
+        )
+    lines += [f"because {reason}" for reason in report.reasons]
+    return lines + [f"warning: {warning}" for warning in report.warnings]

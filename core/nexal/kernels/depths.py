@@ -1,0 +1,188 @@
+"""Planes of depth: what is nothing, edges that were averaged, centres that missed."""
+
+from __future__ import annotations
+
+import numba
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.kernels.threads import spread
+from nexal.picture import NOTHING_FROM, Plane
+
+CLEAR = 0.02
+"""How far, as a part of a step, a pixel lies from both of its surfaces if it is an average of them."""
+BEYOND = 0.3
+"""How much farther than the farthest surface, in log depth, nothing is taken to be where steps are judged."""
+ROWS = 64
+
+
+def is_nothing(depth: Plane) -> NDArray[np.bool_]:
+    """Where renderers write that nothing is there: not finite, or beyond 1e7 on either side."""
+    with np.errstate(invalid="ignore"):
+        found: NDArray[np.bool_] = ~(np.abs(depth) < np.float32(NOTHING_FROM))
+    return found
+
+
+@numba.njit(cache=True, nogil=True)
+def _grown(depth: Plane, cover: Plane, result: Plane) -> None:
+    height, width = cover.shape
+    for y in range(height):
+        for x in range(width):
+            value = depth[y + 1, x + 1]
+            if np.isinf(value) and cover[y, x] > 0:
+                for j in range(3):
+                    for i in range(3):
+                        value = min(value, depth[y + j, x + i])
+            result[y, x] = value
+
+
+def grown(depth: Plane, cover: Plane) -> Plane:
+    """H x W of a depth (H + 2) x (W + 2): infinite pixels that something covers take their nearest neighbour's."""
+    result = np.empty_like(cover)
+    _grown(depth, cover, result)
+    return result
+
+
+@numba.njit(cache=True, nogil=True)
+def _parted(
+    depth: Plane, key: Plane, least: float, top: int, bottom: int, near: Plane, far: Plane, share: Plane
+) -> None:
+    height, width = depth.shape
+    for y in range(top, bottom):
+        for x in range(width):
+            near[y, x] = far[y, x] = depth[y, x]
+            share[y, x] = 1
+            best = np.float32(0)
+            for line in range(4):
+                dy = 0 if line == 0 else 1
+                dx = 1 if line == 0 else line - 2
+                # An average is one or two pixels wide.
+                for reach in range(1, 3):
+                    ya, xa, yb, xb = y - reach * dy, x - reach * dx, y + reach * dy, x + reach * dx
+                    if ya < 1 or yb >= height - 1 or min(xa, xb) < 1 or max(xa, xb) >= width - 1:
+                        continue
+                    jump = abs(key[yb, xb] - key[ya, xa])
+                    if jump <= least or jump <= best:
+                        continue
+                    before, behind = key[ya - dy, xa - dx] - key[ya, xa], key[yb + dy, xb + dx] - key[yb, xb]
+                    if abs(before) > 0.2 * jump or abs(behind) > 0.2 * jump:
+                        continue
+                    # Both surfaces are continued straight to the pixel.
+                    first = depth[ya, xa] + reach * (depth[ya, xa] - depth[ya - dy, xa - dx])
+                    second = depth[yb, xb] + reach * (depth[yb, xb] - depth[yb + dy, xb + dx])
+                    low, high = min(first, second), max(first, second)
+                    if not high > low:
+                        continue
+                    part = (high - depth[y, x]) / (high - low)
+                    if CLEAR <= part <= 1 - CLEAR:
+                        best = jump
+                        near[y, x], far[y, x], share[y, x] = low, high, part
+
+
+def _judged(depth: Plane) -> tuple[Plane, Plane]:
+    """The depth with one large number where nothing is, as files hold it, and its logarithm, in which steps are judged:
+    what is not above 0 or infinite lies a little beyond the farthest."""
+    there = np.isfinite(depth) & (depth > 0)
+    with np.errstate(all="ignore"):
+        key = np.where(there, np.log(np.where(there, depth, 1)), 0).astype(np.float32)
+    key[~there] = (float(key[there].max()) if there.any() else 0.0) + BEYOND
+    return np.where(np.isfinite(depth), depth, np.float32(NOTHING_FROM)), key
+
+
+def parted(depth: Plane, step: float) -> tuple[Plane, Plane, Plane]:
+    """Near and far surface of each pixel and the share of the near one (all H x W); whole pixels have both alike, 1.
+
+    Steps are judged in log depth: `step` is about a part of the distance. Pixels within two of the border are whole.
+    """
+    held, key = _judged(depth)
+    near, far, share = np.empty_like(held), np.empty_like(held), np.empty_like(held)
+    height = depth.shape[0]
+    spread(lambda top: _parted(held, key, step, top, min(top + ROWS, height), near, far, share), range(0, height, ROWS))
+    infinite = np.float32(np.inf)
+    for plane in (near, far):
+        plane[plane >= np.float32(NOTHING_FROM * 0.99)] = infinite
+    return near, far, share
+
+
+CLEARLY = 0.1
+"""How far, as a part of a step, a pixel of an edge lies from both surfaces if edges were averaged."""
+
+
+@numba.njit(cache=True, nogil=True)
+def _edges(depth: Plane, key: Plane, least: float, top: int, bottom: int) -> tuple[int, int]:
+    height, width = depth.shape
+    edges, between = 0, 0
+    for y in range(max(top, 2), min(bottom, height - 2)):
+        for x in range(2, width - 2):
+            best, part = np.float32(0), np.float32(0)
+            for line in range(4):
+                dy = 0 if line == 0 else 1
+                dx = 1 if line == 0 else line - 2
+                jump = abs(key[y + dy, x + dx] - key[y - dy, x - dx])
+                if jump <= least or jump <= best:
+                    continue
+                before = key[y - 2 * dy, x - 2 * dx] - key[y - dy, x - dx]
+                behind = key[y + 2 * dy, x + 2 * dx] - key[y + dy, x + dx]
+                if abs(before) > 0.2 * jump or abs(behind) > 0.2 * jump:
+                    continue
+                first = 2 * depth[y - dy, x - dx] - depth[y - 2 * dy, x - 2 * dx]
+                second = 2 * depth[y + dy, x + dx] - depth[y + 2 * dy, x + 2 * dx]
+                low, high = min(first, second), max(first, second)
+                if high > low:
+                    best, part = jump, (high - depth[y, x]) / (high - low)
+            if best > 0:
+                edges += 1
+                between += 1 if CLEARLY <= part <= 1 - CLEARLY else 0
+    return edges, between
+
+
+def averaged_share(depth: Plane, step: float = 0.05) -> tuple[float, int]:
+    """The share of pixels at steps of depth (H x W) that lie clear of both surfaces, and how many lie at steps.
+
+    Up to 0.05 in unfiltered depth, above 0.2 where neighbouring samples were averaged.
+    """
+    held, key = _judged(depth)
+    height = depth.shape[0]
+    rows = spread(lambda top: _edges(held, key, step, top, min(top + ROWS, height)), range(0, height, ROWS))
+    edges = sum(row[0] for row in rows)
+    return (sum(row[1] for row in rows) / edges if edges else 0.0), edges
+
+
+SMALL_IS_NEAR = 0.8
+"""Least bend of a depth whose near values are the small ones; below its negative they are the large ones, in between
+the depth is an inverse one: large is near, too."""
+
+
+def bend(depth: Plane, step: int = 3) -> tuple[float, int]:
+    """How the values of smooth slopes bend: median of v'' (spread of v) / v'^2, and of how many places it is known.
+
+    Flat surfaces in perspective give inverse depths that are straight in the picture: 0 for an inverse depth, above 0
+    where near is small on a scale of distance, below 0 where near is large on it. H x W, nothing there is infinite.
+    """
+    there = np.isfinite(depth)
+    if not there.any():
+        return 0.0, 0
+    low, high = np.percentile(depth[there], (5, 95))
+    spread_of = float(high - low)
+    if not spread_of > 0:
+        return 0.0, 0
+    found = []
+    for axis in (0, 1):
+        plane = np.moveaxis(depth, axis, 0).astype(np.float64)
+        left, middle, right = plane[: -2 * step], plane[step:-step], plane[2 * step :]
+        with np.errstate(all="ignore"):
+            slope, curve = (right - left) / 2, right - 2 * middle + left
+            smooth = (np.abs(slope) > 1e-3 * spread_of) & (np.abs(curve) < 0.3 * np.abs(slope))
+            found.append((curve * spread_of / slope**2)[smooth])
+    rows = np.concatenate(found)
+    return (float(np.median(rows)), int(rows.size)) if rows.size else (0.0, 0)
+
+
+LEAST_SLOPES = 200
+"""Places of smooth slope from which on what they say counts."""
+
+
+def near_is_large(depth: Plane) -> bool:
+    """Whether near values are the large ones, as far as slopes say; small ones where they say nothing."""
+    value, count = bend(depth)
+    return count >= LEAST_SLOPES and value < SMALL_IS_NEAR

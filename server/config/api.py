@@ -32,6 +32,7 @@ from stage.mattes import router as mattes  # noqa: E402
 from stage.numbers import router as numbers  # noqa: E402
 from stage.packing import router as packing  # noqa: E402
 from stage.passes import router as passes  # noqa: E402
+from stage.space import router as space  # noqa: E402
 from stage.time import router as time  # noqa: E402
 from stage.views import router as views  # noqa: E402
 from stage.work import as_request_work  # noqa: E402
@@ -53,6 +54,7 @@ for router, tag in (
     (advice, "advice"),
     (mattes, "mattes"),
     (passes, "passes"),
+    (space, "space"),
     (edges, "edges"),
     (packing, "packing"),
     (deliveries, "deliveries"),

@@ -761,6 +761,66 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/space": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Space
+         * @description What the sources of a recipe know of their space, at a frame.
+         */
+        post: operations["stage_space_space"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/elevation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Elevation
+         * @description The scene of a depth plane from the side or from above, as a plot of density.
+         */
+        post: operations["stage_space_elevation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/locate": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Locate
+         * @description Depth, place in the world and ids at a point of the picture.
+         */
+        post: operations["stage_space_locate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/diagnose": {
         parameters: {
             query?: never;
@@ -2303,6 +2363,181 @@ export interface components {
             item: string;
         };
         /**
+         * DepthRow
+         * @description What one depth channel holds, in words and figures.
+         */
+        DepthRow: {
+            /** Channel */
+            channel: string;
+            /** Kind */
+            kind: string;
+            /** Likely */
+            likely: boolean;
+            /**
+             * Near Is
+             * @enum {string}
+             */
+            near_is: "small" | "large";
+            /** Range */
+            range: [
+                number,
+                number
+            ];
+            /** Averaged */
+            averaged: number;
+            /** Sentences */
+            sentences: string[];
+            /** Warnings */
+            warnings: string[];
+        };
+        /**
+         * IdRow
+         * @description A layer of ids: of hashed names, or a channel of numbers.
+         */
+        IdRow: {
+            /** Address */
+            address: string;
+            /** Layer */
+            layer: string;
+            /** Names */
+            names: string[];
+            /** Problem */
+            problem: string;
+        };
+        /**
+         * SpaceRow
+         * @description What a source knows of its space; addresses of passes, empty where there is none.
+         */
+        SpaceRow: {
+            /** Source */
+            source: string;
+            /** Depths */
+            depths: components["schemas"]["DepthRow"][];
+            /** Position */
+            position: string;
+            /** Normals */
+            normals: string;
+            /** Albedo */
+            albedo: string;
+            /** Ids */
+            ids: components["schemas"]["IdRow"][];
+            /**
+             * Camera
+             * @description 3 x 4 by rows, world to pixels of the full picture; of the file's header
+             */
+            camera: number[] | null;
+        };
+        /**
+         * ElevationRow
+         * @description Density of what is seen, `rows` x `columns` bytes from the top left, as base64.
+         */
+        ElevationRow: {
+            /** Columns */
+            columns: number;
+            /** Rows */
+            rows: number;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** All Low */
+            all_low: number;
+            /** All High */
+            all_high: number;
+            /** Density */
+            density: string;
+        };
+        /** ElevationAsk */
+        ElevationAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /**
+             * Columns
+             * @default 512
+             */
+            columns: number;
+            /**
+             * Rows
+             * @default 128
+             */
+            rows: number;
+            /**
+             * Side
+             * @default side
+             * @enum {string}
+             */
+            side: "side" | "above";
+            /**
+             * Inverse
+             * @default false
+             */
+            inverse: boolean;
+            /** Span */
+            span?: [
+                number,
+                number
+            ] | null;
+        };
+        /**
+         * FoundId
+         * @description A number or eight hex digits, its name where that is known, and its coverage.
+         */
+        FoundId: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Coverage */
+            coverage: number;
+        };
+        /** LocatedRow */
+        LocatedRow: {
+            /** Depth */
+            depth: number | null;
+            /** Position */
+            position: [
+                number,
+                number,
+                number
+            ] | null;
+            /** Ids */
+            ids: components["schemas"]["FoundId"][];
+        };
+        /**
+         * LocateAsk
+         * @description Addresses of what is asked at a point.
+         */
+        LocateAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+            /** Depth */
+            depth?: string | null;
+            /** Position */
+            position?: string | null;
+            /** Ids */
+            ids?: string | null;
+        };
+        /**
          * Cure
          * @description Steps to take, names being proposals, or the alpha state to read the source with.
          */
@@ -3819,6 +4054,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShareRow"][];
+                };
+            };
+        };
+    };
+    stage_space_space: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ask"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SpaceRow"][];
+                };
+            };
+        };
+    };
+    stage_space_elevation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ElevationAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ElevationRow"];
+                };
+            };
+        };
+    };
+    stage_space_locate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LocateAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LocatedRow"];
                 };
             };
         };

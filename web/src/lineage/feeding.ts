@@ -76,6 +76,27 @@ const CLEAN = /clean|empty|blank|background|(^|_)bg(_|$)/;
 /** Names that the render's own picture goes by. */
 const WHOLE = /beauty|full|final|comp|combined|rgba?$/;
 
+/** Names that the data passes of a render go by, by the port that takes them. */
+const PASSES: Record<string, RegExp> = {
+  depth: /^(z?depth|z|distance)$/,
+  position: /^(p|pos|position|pworld|world)$/,
+  normals: /^(n|nrm|normals?)$/,
+};
+
+/** Addresses of a data pass in an item: of the one channel of a depth, of the layer of others. */
+function passesOf(item: Offer, port: string): string[] {
+  const pattern = PASSES[port]!;
+  const found = item.channels.filter((channel) =>
+    channel
+      .toLowerCase()
+      .split(".")
+      .some((part) => pattern.test(part)),
+  );
+  if (port === "depth") return found.map((channel) => `${item.name}.${channel}`);
+  const layers = found.map((channel) => channel.split(".").slice(0, -1).join("."));
+  return [...new Set(layers)].map((layer) => (layer ? `${item.name}.${layer}` : item.name));
+}
+
 /** What may feed the ports of a new step, best first. */
 class Offers {
   readonly chosen: Offer | undefined;
@@ -182,11 +203,35 @@ class Offers {
     return [...focus, ...named, ...beside, ...within, ...sources];
   }
 
+  /** Data passes for a port: of the item in focus, of what it was made of, of any other. */
+  passes(port: string): string[] {
+    const { chosen, recipe, sound } = this;
+    const near = chosen ? [chosen.name, ...upstream(recipe, chosen.name)] : [];
+    const ordered = [...near.flatMap((name) => sound.filter((entry) => entry.name === name)), ...sound];
+    // What was made for it comes before what the render brought along.
+    const made = this.newest.filter(
+      (entry) => port === "position" && findStep(recipe, entry.name)?.op === "position_from_depth",
+    );
+    return [...made.map((entry) => entry.name), ...ordered.flatMap((entry) => passesOf(entry, port))];
+  }
+
+  /** The alpha of the source that a data pass comes from. */
+  coverage(): string[] {
+    const pass = this.passes("depth")[0] ?? this.passes("position")[0];
+    const source = this.sound.find((entry) => entry.name === itemOf(pass ?? ""));
+    return source?.channels.includes("A") ? [`${source.name}.A`] : [];
+  }
+
   /** What fits a port, best first; of one that can be left open only what is clearly meant. */
   fitting(operation: OperationRow, port: OperationRow["ports"][number]): string[] {
     const ofPicture = operation.ports[0]?.kind === "picture";
     if (port.name === "clean" && (!port.required || this.cleanPlates().length)) return this.cleanPlates();
     if (port.name === "like") return port.required ? this.backdrops() : this.chosen ? [this.chosen.name] : [];
+    if (port.name in PASSES) {
+      const found = this.passes(port.name);
+      return found.length || !port.required ? found : port.kind === "plane" ? this.planes() : this.pictures();
+    }
+    if (port.name === "coverage") return operation.op === "id_pick" ? [] : this.coverage();
     if (!port.required) {
       // Any channel of a texture may be left out; a new one has red, green and blue.
       if (operation.op === "pack") return port.name === "a" ? [] : this.planes();

@@ -8,6 +8,7 @@ import { DeskArea } from "@/benches/passes/DeskArea";
 import { PackingPanel } from "@/benches/packing/PackingPanel";
 import { PackingStage } from "@/benches/packing/PackingStage";
 import { PassesPanel } from "@/benches/passes/PassesPanel";
+import { SpaceBench } from "@/benches/space/SpaceBench";
 import { Deliver } from "@/deliver/Deliver";
 import { LostBoxes } from "@/stage/Drawings";
 import { Stage } from "@/stage/Stage";
@@ -55,6 +56,8 @@ export function BenchArea({ bench, project, operations, onTurnRound, onChoose, o
           writable={writable}
           onChoose={onChoose}
         />
+      ) : bench === "space" ? (
+        <SpaceBench {...common} operations={operations} onTurnRound={onTurnRound} />
       ) : (
         <div className="flex min-w-0 grow flex-col">
           <Stage
@@ -91,7 +94,7 @@ export function BenchArea({ bench, project, operations, onTurnRound, onChoose, o
           {bench === "passes" && <DeskArea {...common} />}
         </div>
       )}
-      {bench === "packing" ? (
+      {bench === "space" ? null : bench === "packing" ? (
         <PackingPanel
           {...common}
           project={project}

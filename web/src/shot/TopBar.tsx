@@ -21,6 +21,7 @@ interface Props {
 export const BENCHES = [
   ["mattes", "Mattes"],
   ["passes", "Passes"],
+  ["space", "Space"],
   ["edges", "Edges"],
   ["packing", "Packing"],
   ["deliver", "Deliver"],

@@ -112,8 +112,8 @@ export function Pane({
           if (event.button > 1) return;
           if (pick && event.button === 0) {
             const [x, y] = navigation.at(event);
-            pick.take(Math.floor(x), Math.floor(y));
-            change({ pick: null });
+            pick.take(Math.floor(x), Math.floor(y), { shift: event.shiftKey, alt: event.altKey });
+            if (!pick.stays) change({ pick: null });
             return;
           }
           navigation.start(event);

@@ -6,6 +6,7 @@ import { Message } from "@/parts/Message";
 
 import { rgbOf } from "./backdrops";
 import { FourPanes } from "./FourPanes";
+import { useHover } from "./hover";
 import type { Placement } from "./geometry";
 import { Pane } from "./Pane";
 import { ownColour } from "./painting";
@@ -37,7 +38,11 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
   const view = useView();
   const box = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState<[number, number]>([0, 0]);
-  const [hover, setHover] = useState<[number, number] | null>(null);
+  const [hover, setHovered] = useState<[number, number] | null>(null);
+  const setHover = (at: [number, number] | null) => {
+    setHovered(at);
+    useHover.setState({ at });
+  };
   useEffect(() => {
     const observer = new ResizeObserver(([entry]) =>
       setSize([Math.floor(entry!.contentRect.width), Math.floor(entry!.contentRect.height)]),

@@ -19,7 +19,9 @@ export interface Pin {
 /** What the next click on the stage gives: a value for a setting. */
 export interface Pick {
   label: string;
-  take: (x: number, y: number) => void;
+  take: (x: number, y: number, keys: { shift: boolean; alt: boolean }) => void;
+  /** It goes on after a click, until it is given up. */
+  stays?: boolean;
 }
 
 interface ViewState {

@@ -1,0 +1,71 @@
+import type { Item, OperationRow } from "@/api/client";
+import { type Recipe, findStep } from "@/api/recipe";
+import { Stage } from "@/stage/Stage";
+
+import { Elevation } from "./Elevation";
+import { depthOf, positionOf, spaceOf } from "./space";
+import { SpacePanel } from "./SpacePanel";
+import { SpaceTools } from "./SpaceTools";
+import { usePlumb } from "./usePlumb";
+import { useSpace } from "./useSpace";
+
+interface Props {
+  shot: number;
+  recipe: Recipe;
+  items: Item[];
+  item: string | null;
+  operations: OperationRow[];
+  writable: boolean;
+  onTurnRound: () => void;
+  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+}
+
+/** Stage, elevation and panel of the Space bench. */
+export function SpaceBench({ operations, onTurnRound, ...common }: Props) {
+  const { shot, recipe, items, item, writable } = common;
+  const spaces = useSpace(
+    shot,
+    recipe,
+    items.some((entry) => entry.problem !== null),
+  );
+  const space = spaceOf(spaces ?? [], recipe, item);
+  const step = item ? findStep(recipe, item) : undefined;
+  const depth = depthOf(space, step);
+  const plumb = usePlumb(shot, recipe, {
+    depth,
+    position: positionOf(space, step, recipe),
+    ids: space?.ids[0]?.address,
+  });
+  return (
+    <>
+      <div className="flex min-w-0 grow flex-col">
+        <Stage
+          shot={shot}
+          recipe={recipe}
+          items={items}
+          item={item}
+          writable={writable}
+          over={(placement) => (
+            <SpaceTools step={step} camera={space?.camera ?? null} placement={placement} />
+          )}
+        />
+        <Elevation
+          shot={shot}
+          recipe={recipe}
+          items={items}
+          step={step}
+          depth={depth}
+          plumb={plumb}
+          writable={writable}
+        />
+      </div>
+      <SpacePanel
+        {...common}
+        operations={operations}
+        onTurnRound={onTurnRound}
+        spaces={spaces}
+        space={space}
+      />
+    </>
+  );
+}

@@ -1,0 +1,24 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+
+import { api, got } from "@/api/client";
+import { type Recipe, drafted, sourcesOf } from "@/api/recipe";
+
+import type { SpaceRow } from "./space";
+
+const EVERY_MS = 5000;
+
+/** What the sources of a recipe know of their space, at its frame; asked again while some are still read. */
+export function useSpace(shot: number, recipe: Recipe, waiting: boolean): SpaceRow[] | undefined {
+  const { recipe: whole, frame } = drafted(recipe);
+  // Steps change nothing about it.
+  const asked = { recipe: { ...whole, steps: [] }, frame };
+  return useQuery({
+    queryKey: ["space", shot, sourcesOf(recipe), frame],
+    queryFn: () =>
+      got(api.POST("/api/shots/{shot_id}/space", { params: { path: { shot_id: shot } }, body: asked })),
+    placeholderData: keepPreviousData,
+    refetchInterval: waiting ? EVERY_MS : false,
+    staleTime: 60_000,
+    retry: false,
+  }).data;
+}

@@ -2,23 +2,21 @@
 
 import base64
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass, field
-from functools import lru_cache
-from typing import Any, Literal
+from dataclasses import asdict
+from typing import Literal
 
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
-from nexal.analysis.depth import channels_for, sentences
+from nexal.analysis.depth import reports_of, sentences
 from nexal.analysis.elevation import elevation as core_elevation
 from nexal.analysis.elevation import located
-from nexal.analysis.run import reports_of
 from nexal.camera import camera_of_header
 from nexal.engine import Plan
 from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
 from nexal.hashed_ids import id_layers
-from nexal.picture import Description, split_channel
+from nexal.picture import ALPHA_NAME, Description, split_channel
 from projects.access import get_shot
 from stage.requests import Ask, Position, plan_of
 from stage.services import engine
@@ -60,6 +58,7 @@ class SpaceRow(Schema):
     position: str
     normals: str
     albedo: str
+    alpha: str
     ids: list[IdRow]
     camera: list[float] | None = Field(
         description="3 x 4 by rows, world to pixels of the full picture; of the file's header"
@@ -123,19 +122,6 @@ def _layer(source: str, description: Description, role: str) -> str:
     return "" if found is None else f"{source}.{found}" if found else source
 
 
-@dataclass(frozen=True)
-class _Read:
-    """A source as it is read; the same one where its digest is."""
-
-    digest: str
-    source: StoredSource = field(compare=False)
-
-
-@lru_cache(64)
-def _reports(read: _Read) -> list[dict[str, Any]]:
-    return [report.as_json() | {"sentences": sentences(report)} for report in reports_of(read.source)]
-
-
 def _known(name: str, source: StoredSource) -> SpaceRow | None:
     description = source.description
     hashed = id_layers(description.metadata)
@@ -147,8 +133,7 @@ def _known(name: str, source: StoredSource) -> SpaceRow | None:
         labels = [channel for channel in description.channels if description.trait(channel).is_label]
         ids += [IdRow(address=f"{name}.{channel}", layer="", names=[], problem="") for channel in labels]
     try:
-        channels_for(description)
-        depths = [DepthRow(**row) for row in _reports(_Read(source.digest, source))]
+        depths = [DepthRow(**report.as_json(), sentences=sentences(report)) for report in reports_of(source)]
     except NexalError:
         depths = []
     position, normals = _layer(name, description, "position"), _layer(name, description, "normal")
@@ -161,6 +146,7 @@ def _known(name: str, source: StoredSource) -> SpaceRow | None:
         position=position,
         normals=normals,
         albedo=f"{name}.{albedo}" if albedo else "",
+        alpha=f"{name}.{ALPHA_NAME}" if description.has_alpha else "",
         ids=ids,
         camera=_camera(description),
     )

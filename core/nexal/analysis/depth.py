@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import asdict, dataclass, field
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -14,6 +15,8 @@ from numpy.typing import NDArray
 
 from nexal.camera import Camera, camera_of_header, camera_of_positions
 from nexal.errors import NexalError, SourceError
+from nexal.formats.reading import StoredSource
+from nexal.formats.statistics import as_float
 from nexal.kernels.depths import LEAST_SLOPES, SMALL_IS_NEAR, averaged_share, bend, is_nothing
 from nexal.picture import Description, Plane, split_channel
 
@@ -250,6 +253,30 @@ def channels_for(description: Description, layer: str | None = None) -> tuple[li
             rows = {**rows, split_channel(name)[0]: [*rows.get(split_channel(name)[0], []), name]}
     axes = next((sorted(names) for names in rows.values() if len(names) == 3), None)
     return depths, axes
+
+
+@dataclass(frozen=True)
+class _Layer:
+    """A layer of a source as it is read; the same one where both digests are."""
+
+    digest: str
+    layer: str | None
+    source: StoredSource = field(compare=False)
+
+
+def reports_of(source: StoredSource, layer: str | None = None) -> tuple[DepthReport, ...]:
+    """What the depth channels of a source hold; known ones are not read again. Raises SourceError where it has none."""
+    return _reports(_Layer(source.digest, layer, source))
+
+
+@lru_cache(64)
+def _reports(read: _Layer) -> tuple[DepthReport, ...]:
+    source, stored = read.source, read.source.stored
+    depths, axes = channels_for(source.description, read.layer)
+    same = axes is not None and all(stored.window(axis) == stored.window(depths[0]) for axis in axes)
+    position = [as_float(stored.samples(axis)) for axis in axes] if axes and same else None
+    described = source.description.changed(window=stored.window(depths[0]))
+    return tuple(depth_report(name, as_float(stored.samples(name)), position, described) for name in depths)
 
 
 def sentences(report: DepthReport) -> list[str]:

@@ -145,7 +145,7 @@ def check_matte(
     elsewhere; in a `stretch` they move its own posts.
     """
     step = plan.recipe.step(item)
-    if step is not None and step.on and step.op in SOFT_ON_PURPOSE | FINISHED:
+    if step is not None and step.on and (step.op in SOFT_ON_PURPOSE | FINISHED or find(step.op).family == "space"):
         return []
     warnings = _altered_colour(plan, item)
     feed = plan.feed(item)

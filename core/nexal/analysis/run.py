@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from nexal.analysis.compare import compare
-from nexal.analysis.depth import DepthReport, channels_for, depth_report, sentences
+from nexal.analysis.depth import reports_of, sentences
 from nexal.analysis.follow import Followed, follow, outline_of, seen_through
 from nexal.analysis.frames import FrameDone, FrameTask, render_frames
 from nexal.analysis.steady import steady, summary
@@ -20,7 +20,6 @@ from nexal.engine.plan import Feed
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
 from nexal.formats.channel_files import Given, read_manifest, reassemble
 from nexal.formats.reading import StoredSource
-from nexal.formats.statistics import as_float
 from nexal.formats.store import fingerprint
 from nexal.formats.targets import target_of
 from nexal.kernels.following import Model
@@ -221,16 +220,6 @@ def depth_file(
         except NexalError as error:
             raise error.at(path.name) from None
         return [report.as_json() | {"sentences": sentences(report)} for report in found]
-
-
-def reports_of(source: StoredSource, layer: str | None = None) -> list[DepthReport]:
-    """What the depth channels of a source hold. Raises SourceError where it has none."""
-    depths, axes = channels_for(source.description, layer)
-    stored = source.stored
-    same = axes is not None and all(stored.window(axis) == stored.window(depths[0]) for axis in axes)
-    position = [as_float(stored.samples(axis)) for axis in axes] if axes and same else None
-    described = source.description.changed(window=stored.window(depths[0]))
-    return [depth_report(name, as_float(stored.samples(name)), position, described) for name in depths]
 
 
 def diagnose_file(path: Path, alpha: Path | None, warn: Callable[[str], None] = lambda text: None) -> dict[str, Any]:

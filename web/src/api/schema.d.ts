@@ -2419,6 +2419,8 @@ export interface components {
             normals: string;
             /** Albedo */
             albedo: string;
+            /** Alpha */
+            alpha: string;
             /** Ids */
             ids: components["schemas"]["IdRow"][];
             /**

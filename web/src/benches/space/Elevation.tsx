@@ -102,14 +102,14 @@ export function Elevation({ shot, recipe, items, step, depth, plumb, writable }:
     >
       <header className="flex h-7 shrink-0 items-center gap-2 px-3">
         <h2 className="text-[13px] font-semibold">Elevation</h2>
-        <span className="truncate font-mono text-dim">{depth ?? ""}</span>
-        {plot.isFetching && <Breathing />}
         <span
-          className="min-w-0 grow truncate text-center font-mono text-[11px] text-dim"
+          className="min-w-0 grow truncate font-mono text-[11px] text-dim"
           data-testid="plumb"
+          title={plumb ? told(plumb) : ""}
         >
-          {plumb ? told(plumb) : ""}
+          {plumb ? told(plumb) : (depth ?? "")}
         </span>
+        {plot.isFetching && <Breathing />}
         <Button lit={side === "side"} onClick={() => setSide("side")}>
           from the side
         </Button>

@@ -34,6 +34,14 @@ export function zoomed(axis: Axis, at: number, factor: number, all: [number, num
 
 /** Round depths for the ticks, at least so many pixels apart. */
 export function ticksOf(axis: Axis, apart = 70): number[] {
+  if (!axis.inverse) {
+    const least = ((axis.high - axis.low) / Math.max(1, axis.width)) * apart;
+    const power = 10 ** Math.floor(Math.log10(Math.max(1e-12, least)));
+    const step = power * ([1, 2, 5, 10].find((each) => each * power >= least) ?? 10);
+    const first = Math.ceil(axis.low / step);
+    const count = Math.max(0, Math.floor(axis.high / step) - first + 1);
+    return Array.from({ length: count }, (_, index) => Number(((first + index) * step).toPrecision(8)));
+  }
   const count = Math.max(2, Math.floor(axis.width / apart));
   const found: number[] = [];
   let last = -Infinity;

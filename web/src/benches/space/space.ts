@@ -112,13 +112,14 @@ export function added(
   const depth = channel ? `${space.source}.${channel}` : "";
   const position = positionOf(space, undefined, recipe) ?? "";
   const ids = space.ids[0];
+  const coverage = space.alpha;
   const ports: Record<string, Record<string, string>> = {
-    depth_slice: { depth },
+    depth_slice: { depth, coverage },
     depth_edges: { depth },
     position_from_depth: { depth },
     fog: { picture, depth, position },
     defocus: { picture, depth },
-    space_matte: { position },
+    space_matte: { position, coverage },
     id_pick: { ids: ids?.address ?? space.source },
     relight: { position, normals: space.normals, albedo: space.albedo },
   };

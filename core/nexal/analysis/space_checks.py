@@ -1,0 +1,206 @@
+"""What is likely wrong with a step that works by depth, position or ids, each with a remedy of one click."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from nexal.addresses import split_address
+from nexal.analysis.checking import Warnings, check
+from nexal.analysis.depth import AVERAGED, LEAST_EDGES, DepthReport, reports_of
+from nexal.engine import Engine, Plan
+from nexal.engine.plan import addresses_of
+from nexal.errors import NexalError
+from nexal.formats.reading import StoredSource
+from nexal.hashed_ids import id_layers
+from nexal.recipe import Step
+
+BY_DEPTH = ("depth_slice", "depth_range", "fog", "defocus", "position_from_depth")
+
+
+def _depth(plan: Plan, step: Step) -> DepthReport | None:
+    """The report of the depth channel of a source that a step is fed with; None where something was made of it."""
+    address = step.inputs.get("depth")
+    if not isinstance(address, str):
+        return None
+    source, channel = split_address(address)
+    reader = plan.readers.get(source)
+    if not isinstance(reader, StoredSource):
+        return None
+    try:
+        return next((row for row in reports_of(reader) if row.channel == channel), None)
+    except NexalError:
+        return None  # told where the source is
+
+
+@check("space", *BY_DEPTH)
+def check_depth(engine: Engine, plan: Plan, item: str) -> Warnings:
+    """Warnings about the depth that a step works by.
+
+    - its edges were averaged: remedy, `depth_edges` before the step
+    - near is where its numbers are large: what goes by distance has them turned round first
+    """
+    step = plan.recipe.step(item)
+    report = _depth(plan, step) if step and step.on else None
+    if step is None or report is None:
+        return []
+    address = str(step.inputs["depth"])
+    warnings: Warnings = []
+    if report.averaged > AVERAGED and report.edges >= LEAST_EDGES:
+        mended = {"name": "mended_depth", "op": "depth_edges", "in": {"depth": address}}
+        warnings.append(
+            {
+                "code": "averaged_depth",
+                "text": f"Edges of {address} were averaged: {report.averaged:.0%} of them are neither surface's",
+                "remedy": {
+                    "label": "Mend its edges first",
+                    "steps": [mended],
+                    "feed": {"port": "depth", "address": "mended_depth"},
+                },
+            }
+        )
+    if report.near_is == "large" and step.op not in ("depth_range", "depth_slice"):
+        near, far = report.range[1], report.range[0]
+        turned = {"kind": "normalised", "near": 1.0, "far": 10.0, "near_value": near, "far_value": far}
+        unit = {"name": "distance", "op": "depth_unit", "in": {"depth": address}, "set": turned}
+        warnings.append(
+            {
+                "code": "depth_turned",
+                "text": f"Near is where {address} is large: by distance it is the wrong way round",
+                "remedy": {
+                    "label": "Turn it round (1 to 10, put your own distances)",
+                    "steps": [unit],
+                    "feed": {"port": "depth", "address": "distance"},
+                },
+            }
+        )
+    return warnings
+
+
+@check("space", "depth_slice", "fog")
+def check_limits(engine: Engine, plan: Plan, item: str) -> Warnings:
+    """Warnings about limits that lie outside of what there is; remedies put them back.
+
+    - a slice that holds nothing, or everything
+    - fog that begins behind all there is, or is whole before it
+    """
+    step = plan.recipe.step(item)
+    report = _depth(plan, step) if step and step.on else None
+    if step is None or report is None or report.kind in ("flat", "empty"):
+        return []
+    low, high = report.range
+    # What moves is judged by the limits that it has at the frame.
+    settings: Any = plan.node(item).settings
+    deep = high - low
+
+    def put(**changes: float) -> dict[str, Any]:
+        return {"set": dict(step.settings) | {name: float(f"{value:.4g}") for name, value in changes.items()}}
+
+    if step.op == "depth_slice":
+        outside = settings.near - settings.feather_near > high or settings.far + settings.feather_far < low
+        if not outside:
+            return []
+        return [
+            {
+                "code": "slice_outside",
+                "text": f"The slice lies outside of the depth, which goes from {low:.4g} to {high:.4g}",
+                "remedy": {
+                    "label": "Put it into the middle",
+                    "replace": put(near=low + 0.3 * deep, far=low + 0.6 * deep, feather_near=0.05 * deep,
+                                   feather_far=0.05 * deep),
+                },
+            }
+        ]  # fmt: skip
+    whole_before = settings.law == "linear" and settings.end <= low
+    if settings.law == "low" or not (settings.start >= high or whole_before):
+        return []
+    return [
+        {
+            "code": "fog_outside",
+            "text": f"Fog {'is whole before' if whole_before else 'begins behind'} all there is, "
+            f"{low:.4g} to {high:.4g}",
+            "remedy": {"label": "From the nearest to the farthest", "replace": put(start=low, end=high)},
+        }
+    ]
+
+
+@check("space", "defocus")
+def check_defocus(engine: Engine, plan: Plan, item: str) -> Warnings:
+    """Warnings about a defocus: a second one behind another, whose blur comes on top. Remedy: the earlier one off."""
+    step = plan.recipe.step(item)
+    if step is None or not step.on:
+        return []
+    above = [name for name in _upstream(plan, item) if _is(plan, name, "defocus")]
+    if not above:
+        return []
+    return [
+        {
+            "code": "defocus_twice",
+            "text": f"{above[0]} is a defocus already: this one blurs what is blurred",
+            "remedy": {"label": f"Turn {above[0]} off", "change": {above[0]: {"on": False}}},
+        }
+    ]
+
+
+@check("space", "stack", "grade", "attach_alpha")
+def check_sharp_matte(engine: Engine, plan: Plan, item: str) -> Warnings:
+    """A matte of the sharp picture used on the defocused one: its edge is sharp where the picture's is not.
+
+    What is graded or cut before the lens is blurred with the picture.
+    """
+    step = plan.recipe.step(item)
+    if step is None or not step.on:
+        return []
+    picture, matte = (step.inputs.get(port) for port in _PORTS[step.op])
+    if not isinstance(picture, str) or not isinstance(matte, str):
+        return []
+    blurred = [name for name in _with(plan, picture) if _is(plan, name, "defocus")]
+    if not blurred or any(_is(plan, name, "defocus") for name in _with(plan, matte)):
+        return []
+    text = f"{matte} was cut from the sharp picture, and {blurred[0]} blurred what it lies on: use it before the lens"
+    return [{"code": "sharp_matte", "text": text, "remedy": None}]
+
+
+_PORTS = {"stack": ("over", "matte"), "grade": ("picture", "matte"), "attach_alpha": ("picture", "alpha")}
+
+
+@check("space", "id_pick")
+def check_ids(engine: Engine, plan: Plan, item: str) -> Warnings:
+    """Warnings about ids: a manifest that does not match, numbers stored as halves."""
+    step = plan.recipe.step(item)
+    address = step.inputs.get("ids") if step and step.on else None
+    if not isinstance(address, str):
+        return []
+    description = plan.feed(address).description
+    warnings: Warnings = [
+        {"code": "manifest", "text": f"{layer.name}: {layer.problem}", "remedy": None}
+        for layer in id_layers(description.metadata).values()
+        if layer.problem
+    ]
+    if description.is_plane and description.trait(description.channels[0]).samples == "half":
+        text = f"The numbers in {address} were stored as halves: above 2048 they are not whole any more"
+        warnings.append({"code": "half_ids", "text": text, "remedy": None})
+    return warnings
+
+
+def _is(plan: Plan, name: str, op: str) -> bool:
+    step = plan.recipe.step(name)
+    return step is not None and step.on and step.op == op
+
+
+def _upstream(plan: Plan, item: str) -> list[str]:
+    """Steps that an item is made of, the nearest first."""
+    found: list[str] = []
+    waiting = [item]
+    while waiting:
+        step = plan.recipe.step(waiting.pop(0))
+        for address in addresses_of(step) if step else ():
+            name = split_address(address)[0]
+            if name not in found:
+                found.append(name)
+                waiting.append(name)
+    return found
+
+
+def _with(plan: Plan, address: str) -> list[str]:
+    name = split_address(address)[0]
+    return [name, *_upstream(plan, name)]

@@ -2,7 +2,7 @@
 
 import sys
 
-from benchmarks import chain, edges, importing, mattes, moving, packing, passes, view
+from benchmarks import chain, edges, importing, mattes, moving, packing, passes, space, view
 
 ALL = {
     "chain": chain.main,
@@ -11,6 +11,7 @@ ALL = {
     "moving": moving.main,
     "packing": packing.main,
     "passes": passes.main,
+    "space": space.main,
     "view": view.main,
     "import": importing.main,
 }

@@ -95,7 +95,7 @@ class Pages(BrowserTest):
         page.keyboard.press("ArrowRight")
         page.keyboard.press("e")
         self.assertEqual(page.evaluate(where), "Bench")
-        page.keyboard.press("Shift+Digit3")
+        page.keyboard.press("Shift+Digit4")
         page.get_by_label("Diagnosis").wait_for()
         self.assertIn("bench=edges", page.url)
 

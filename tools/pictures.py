@@ -62,7 +62,7 @@ def main(address: str) -> None:
         take(page, "shots")
 
         # It is drawn after the stills, while one looks at them.
-        while not page.get_by_role("link", name="050 moth in flight").count():
+        while not page.get_by_role("link", name="055 lantern swing").count():
             page.wait_for_timeout(1000)
             page.reload()
             page.get_by_role("link", name="040 moth").wait_for()
@@ -71,8 +71,6 @@ def main(address: str) -> None:
         page.get_by_role("button", name="Key of start at frame 1").focus()
         take(page, "time")
 
-        shot(page, "040 moth", "?item=over_house")
-        take(page, "composite")
         shot(page, "040 moth", "?item=screen")
         take(page, "stretch")
         # The matte over the plate, split against the pinned matte alone.
@@ -113,6 +111,11 @@ def main(address: str) -> None:
         take(page, "passes")
         shot(page, "130 prism", "?item=on_table&bench=passes")
         take(page, "prism")
+        shot(page, "055 lantern swing", "?item=lens&bench=space&frame=9")
+        page.get_by_label("Elevation", exact=True).get_by_role("slider", name="focus", exact=True).wait_for()
+        page.mouse.move(640, 130)
+        page.wait_for_timeout(3000)
+        take(page, "space")
         shot(page, "140 pods", "?item=cleared&bench=edges")
         page.get_by_test_id("verdict").get_by_text("Straight").wait_for()
         page.get_by_role("button", name="Draw a line").click()

@@ -37,12 +37,17 @@ settings.NEXAL_KEPT = Path(tempfile.mkdtemp(prefix="nexal-kept-"))
 atexit.register(shutil.rmtree, settings.NEXAL_KEPT, ignore_errors=True)
 
 
-def exr_bytes(planes: dict[str, Any], **windows: tuple[int, int, int, int]) -> bytes:
-    """A file of planes; `display` and `data` are its windows (x, y, width, height) where they are not the planes'."""
+def exr_bytes(
+    planes: dict[str, Any], header: dict[str, Any] | None = None, **windows: tuple[int, int, int, int]
+) -> bytes:
+    """A file of planes; `display` and `data` are its windows (x, y, width, height) where they are not the planes'.
+
+    `header`: further attributes.
+    """
     import OpenEXR
 
     with tempfile.NamedTemporaryFile(suffix=".exr") as file:
-        header: dict[str, Any] = {"type": OpenEXR.scanlineimage, "compression": OpenEXR.ZIP_COMPRESSION}
+        header = {"type": OpenEXR.scanlineimage, "compression": OpenEXR.ZIP_COMPRESSION} | (header or {})
         for name, (x, y, width, height) in windows.items():
             corners = np.array([x, y], np.int32), np.array([x + width - 1, y + height - 1], np.int32)
             header[f"{name}Window"] = corners

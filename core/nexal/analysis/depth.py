@@ -17,7 +17,7 @@ from nexal.camera import Camera, camera_of_header, camera_of_positions
 from nexal.errors import NexalError, SourceError
 from nexal.formats.reading import StoredSource
 from nexal.formats.statistics import as_float
-from nexal.kernels.depths import LEAST_SLOPES, SMALL_IS_NEAR, averaged_share, bend, is_nothing
+from nexal.kernels.depths import LEAST_SLOPES, MOST_SAMPLES, SMALL_IS_NEAR, averaged_share, bend, is_nothing, sampled
 from nexal.picture import Description, Plane, split_channel
 
 AVERAGED = 0.1
@@ -86,7 +86,7 @@ def depth_report(channel: str, depth: Plane, position: Sequence[Plane] | None, d
     if not there.any():
         warnings.append("holds nothing anywhere")
         return DepthReport(channel, "empty", False, "small", **known)
-    low, high = (float(value) for value in np.percentile(depth[there], (0.5, 99.5)))
+    low, high = (float(value) for value in np.percentile(sampled(depth, there), (0.5, 99.5)))
     known["range"] = (low, high)
     if low == high:
         warnings.append(f"holds one value, {low:g}, all over")
@@ -154,8 +154,11 @@ def _camera(description: Description, position: Sequence[Plane] | None, warnings
         return _found(camera, "the file's header")
     if position is None:
         return None
-    held = np.stack(position)
-    mask = ~(is_nothing(held).any(axis=0) | (held == 0).all(axis=0))
+    # Some rows and columns are enough to be seen by.
+    held, every = np.stack(position), 1 + position[0].size // MOST_SAMPLES
+    mask = np.zeros(position[0].shape, np.bool_)
+    some = held[:, ::every, ::every]
+    mask[::every, ::every] = ~(is_nothing(some).any(axis=0) | (some == 0).all(axis=0))
     solved = camera_of_positions(held, mask, (description.window.x, description.window.y))
     if solved is None:
         return None
@@ -177,13 +180,17 @@ def _against(depth: Plane, position: Sequence[Plane], there: NDArray[np.bool_]) 
     A distance along the view is affine in P; the square of one to the eye is |P|^2 and affine in P; of an inverse depth
     1/v is affine; a z-buffer is a quotient of two affine functions, which holds all but the radial one.
     """
-    held = np.stack(position)
-    usable = np.flatnonzero(there & ~is_nothing(held).any(axis=0) & ~(held == 0).all(axis=0))
-    if usable.size < 100:
+    random = np.random.default_rng(0)
+    few = there.size < 16 * SAMPLES
+    tried = random.permutation(there.size) if few else random.integers(0, there.size, 8 * SAMPLES)
+    tried = tried[there.ravel()[tried]]
+    held = np.stack([plane.ravel()[tried] for plane in position])
+    sound = ~(is_nothing(held).any(axis=0) | (held == 0).all(axis=0))
+    chosen = tried[sound][:SAMPLES]
+    if chosen.size < 100:
         return None
-    chosen = np.random.default_rng(0).choice(usable, min(SAMPLES, usable.size), replace=False)
     value = depth.ravel()[chosen].astype(float)
-    points = [plane.ravel()[chosen].astype(float) for plane in held]
+    points = [plane.astype(float) for plane in held[:, sound][:, :SAMPLES]]
     size = float(np.percentile(value, 95) - np.percentile(value, 5)) or 1e-30
 
     def fits(residual: NDArray[np.float64]) -> bool:

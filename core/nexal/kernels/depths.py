@@ -148,6 +148,16 @@ def averaged_share(depth: Plane, step: float = 0.05) -> tuple[float, int]:
     return (sum(row[1] for row in rows) / edges if edges else 0.0), edges
 
 
+MOST_SAMPLES = 1_000_000
+"""Pixels that are enough for percentiles and slopes."""
+
+
+def sampled(depth: Plane, there: NDArray[np.bool_]) -> Plane:
+    """The values where something is, of about so many pixels, evenly spread."""
+    every = 1 + depth.size // MOST_SAMPLES
+    return depth.ravel()[::every][there.ravel()[::every]]
+
+
 SMALL_IS_NEAR = 0.8
 """Least bend of a depth whose near values are the small ones; below its negative they are the large ones, in between
 the depth is an inverse one: large is near, too."""
@@ -162,13 +172,14 @@ def bend(depth: Plane, step: int = 3) -> tuple[float, int]:
     there = np.isfinite(depth)
     if not there.any():
         return 0.0, 0
-    low, high = np.percentile(depth[there], (5, 95))
+    low, high = np.percentile(sampled(depth, there), (5, 95))
     spread_of = float(high - low)
     if not spread_of > 0:
         return 0.0, 0
     found = []
     for axis in (0, 1):
-        plane = np.moveaxis(depth, axis, 0).astype(np.float64)
+        # Of a large picture some rows and columns say as much.
+        plane = np.moveaxis(depth, axis, 0)[:, :: 1 + depth.size // MOST_SAMPLES].astype(np.float64)
         left, middle, right = plane[: -2 * step], plane[step:-step], plane[2 * step :]
         with np.errstate(all="ignore"):
             slope, curve = (right - left) / 2, right - 2 * middle + left
@@ -186,3 +197,34 @@ def near_is_large(depth: Plane) -> bool:
     """Whether near values are the large ones, as far as slopes say; small ones where they say nothing."""
     value, count = bend(depth)
     return count >= LEAST_SLOPES and value < SMALL_IS_NEAR
+
+
+@numba.njit(cache=True, nogil=True)
+def _risen(value: float, low: float, high: float, smooth: bool) -> float:
+    if value >= high:
+        # Without a feather the near end belongs to what is inside, and so does the far one.
+        return 1.0
+    if value <= low:
+        return 0.0
+    t = (value - low) / (high - low)
+    return t * t * (3 - 2 * t) if smooth else t
+
+
+@numba.njit(cache=True, nogil=True)
+def _sliced(
+    depth: Plane, a: float, b: float, c: float, d: float, smooth: bool, top: int, bottom: int, out: Plane
+) -> None:
+    for y in range(top, bottom):
+        for x in range(depth.shape[1]):
+            value = depth[y, x]
+            # Beyond the far end it falls; without a feather at once, just behind it.
+            fallen = _risen(value, c, d, smooth) if d > c else (1.0 if value > c else 0.0)
+            out[y, x] = _risen(value, a, b, smooth) - fallen
+
+
+def sliced(depth: Plane, ends: tuple[float, float, float, float], *, smooth: bool) -> Plane:
+    """From 0 at the first end to 1 at the second, 1 to the third, 0 from the fourth on: H x W; infinite is far."""
+    out = np.empty(depth.shape, np.float32)
+    rows = depth.shape[0]
+    spread(lambda top: _sliced(depth, *ends, smooth, top, min(top + ROWS, rows), out), range(0, rows, ROWS))
+    return out

@@ -22,6 +22,7 @@ def warm() -> None:
 
     pixels = np.full((4, 4), 0.5, np.float32)
     warm_textures(pixels)
+    warm_space()
     to_halves(pixels)
     add_scaled(pixels.copy(), pixels, np.float32(0.5))
     for kind in FILTER_SUPPORT:
@@ -40,6 +41,38 @@ def warm() -> None:
     ramp = np.tile(np.linspace(0, 1, 9, dtype=np.float32), (5, 1))
     trimap = np.where(ramp < 0.3, 0, np.where(ramp > 0.7, 1, 0.5)).astype(np.float32)
     closed_form(np.stack([ramp] * 3, axis=-1).astype(np.float64), trimap, lambda done: None)
+
+
+def warm_space() -> None:
+    """The kernels that work by depth, position and ids, run once on a few pixels."""
+    from nexal.kernels.defocusing import defocused
+    from nexal.kernels.depths import averaged_share, grown, parted, sliced
+    from nexal.kernels.iris import Iris
+    from nexal.kernels.picking import number_cover, ranked_cover
+    from nexal.kernels.relighting import lit, openness, shadowed
+    from nexal.kernels.space import clouds_in_space, low_fog
+
+    plane = np.tile(np.linspace(1, 9, 16, dtype=np.float32), (16, 1))
+    circles = np.where(plane > 5, np.float32(40), np.float32(-6))
+    for opaque in (True, False):
+        defocused([plane] * 3 + [np.ones_like(plane)], circles, 41.0, 0, Iris(), opaque=opaque)
+    averaged_share(plane)
+    parted(plane, 0.05)
+    sliced(plane, (1, 2, 3, 4), smooth=True)
+    grown(plane, np.ascontiguousarray(plane[1:-1, 1:-1]))
+    there, camera = np.ones(plane.shape, np.bool_), np.eye(4)[:3] + 0.1
+    places = [plane] * 3
+    low_fog(places, np.zeros(3), 0.1, 0.0, 1.0)
+    clouds_in_space(places, there, 1.0, 1, 1, (0, 0, 0))
+    lit(places, places, there, point=True, light=(0, 0, 0), size=1.0, reach=0.0, wrap=0.0)
+    shadowed(
+        places, places, there, plane, camera, point=True, light=(0, 0, 0), length=1.0, thickness=1.0, corner=(0, 0),
+        scale=1.0,
+    )  # fmt: skip
+    openness(places, places, there, plane, np.zeros(3), np.ones(3), np.ones(3), 9.0, 1.0)
+    wanted = np.array([1.0])
+    number_cover(plane, wanted)
+    ranked_cover([(plane, plane)], wanted)
 
 
 def warm_textures(pixels: Plane) -> None:

@@ -9,8 +9,7 @@ import numpy as np
 from pydantic import model_validator
 
 from nexal.errors import SettingError
-from nexal.kernels.depths import grown, is_nothing, near_is_large, parted
-from nexal.kernels.pointmath import smoothstep
+from nexal.kernels.depths import grown, is_nothing, near_is_large, parted, sliced
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.picture import PLANE_NAME, Description, Plane, Trait, Window, inside
 
@@ -285,19 +284,8 @@ class DepthSlice(_OfDepth):
             depth = depth_of(inputs, scene, scene.region)
         else:
             depth = covered_depth(inputs, scene, scene.region.grow(1), cover)
-        matte = _rising(depth, settings.near - settings.feather_near, settings.near, settings.profile)
-        matte -= _rising(depth, settings.far, settings.far + settings.feather_far, settings.profile)
+        ends = (settings.near - settings.feather_near, settings.near, settings.far, settings.far + settings.feather_far)
+        matte = sliced(depth, ends, smooth=settings.profile == "smooth")
         if settings.invert:
             matte = np.float32(1) - matte
         return {PLANE_NAME: matte if cover is None else matte * cover}
-
-
-def _rising(value: Plane, low: float, high: float, profile: Profile) -> Plane:
-    """From 0 at `low` to 1 at `high`; a step just behind `low` where they are the same."""
-    if high <= low:
-        return (value > np.float32(low) if high == low else value >= np.float32(low)).astype(np.float32)
-    if profile == "smooth":
-        found: Plane = smoothstep(low, high, value)
-    else:
-        found = np.clip((value - np.float32(low)) * np.float32(1 / (high - low)), 0, 1)
-    return np.where(np.isinf(value), np.float32(1), found)

@@ -17,7 +17,7 @@ const STEPS: Record<string, string[]> = {
   "black point": ["stretch"],
   blend: ["stack", "cross", "logic"],
   bluescreen: ["screen_pull", "cross", "despill"],
-  bokeh: ["blur"],
+  bokeh: ["defocus", "blur"],
   boolean: ["logic"],
   border: ["grow", "cross"],
   brighten: ["grade", "stretch"],
@@ -52,11 +52,11 @@ const STEPS: Record<string, string[]> = {
   cutout: ["attach_alpha", "screen_pull"],
   darken: ["grade", "stretch", "stack"],
   decontaminate: ["recover_colour", "despill", "clear_backing"],
-  defocus: ["blur"],
+  defocus: ["defocus", "blur"],
   defringe: ["recover_colour", "edge_melt", "despill"],
   denoise: ["blur", "despeckle"],
   density: ["stretch", "grade"],
-  depth: ["stretch"],
+  depth: ["depth_slice", "depth_range", "depth_unit", "depth_edges"],
   desaturate: ["grade", "weigh"],
   detail: ["sharpen"],
   difference: ["cross", "difference_pull", "residual"],
@@ -106,7 +106,7 @@ const STEPS: Record<string, string[]> = {
   layer: ["stack", "route", "sum_passes"],
   letterbox: ["fit_to"],
   level: ["stretch", "mip"],
-  light: ["sum_passes", "grade"],
+  light: ["relight", "sum_passes", "grade"],
   limit: ["clamp"],
   linear: ["grade"],
   luma: ["luma_pull", "weigh"],
@@ -211,7 +211,8 @@ const STEPS: Record<string, string[]> = {
 /** What is no step here, and how it is done. */
 const WAYS: Record<string, string> = {
   copy: "Rarely needed: a channel can be named wherever it is wanted, or its tile dragged there. C copies it as a step.",
-  depth: "A depth is a channel like others: stretch makes a matte of a range of it.",
+  depth:
+    "The Space bench (Shift 3) says what a render's depth holds, and makes slices, fog and defocus of it.",
   histogram: "Skylines lie under every tile; the post of a stretch shows its own.",
   import: "Drop pictures on the page, or take + beside the filter.",
   keyframe:

@@ -17,7 +17,7 @@ export const KEYS: [string, string][] = [
   ["Alt + click", "With a brush: take a mark or a stroke away"],
   ["Enter", "On the board: take the highlighted row; while drawing: close the curve"],
   ["Delete", "While drawing: take away the chosen points or the curve"],
-  ["Shift + 1 – 5", "Mattes, Passes, Edges, Packing, Deliver"],
+  ["Shift + 1 – 6", "Mattes, Passes, Space, Edges, Packing, Deliver"],
   ["F6, Shift + F6", "The next part of the page, or the one before"],
   ["W S E L", "To the wall of channels, the stage, the settings, the lineage"],
   ["I", "The probe: away, or there again"],

@@ -33,6 +33,12 @@ interface Props {
   onChange: (value: unknown, done: boolean) => void;
 }
 
+/** Ids from a text, parted by commas: whole numbers as such, everything else as names. */
+export function idsIn(text: string): (string | number)[] {
+  const parts = text.split(",").map((part) => part.trim());
+  return parts.filter(Boolean).map((part) => (/^-?\d{1,7}$/.test(part) ? Number(part) : part));
+}
+
 /** The control of one setting, drawn from its schema. */
 export function SettingField({ name, schema, value, channels, items, picking, domain, onChange }: Props) {
   const label = wordsOf(name);
@@ -140,6 +146,46 @@ export function SettingField({ name, schema, value, channels, items, picking, do
         </Line>
       );
     }
+    case "rows":
+      return (
+        <div title={schema.description}>
+          <span className="text-dim">{label}</span>
+          {(current as number[][]).map((row, index) => (
+            <Numbers
+              key={index}
+              label={`${label} row ${index + 1}`}
+              value={row}
+              step={0.01}
+              onChange={(next, done) =>
+                onChange(
+                  (current as number[][]).map((old, at) => (at === index ? next : old)),
+                  done,
+                )
+              }
+            />
+          ))}
+        </div>
+      );
+    case "ids":
+      return (
+        <Line label={label} title={`${schema.description}; parted by commas`}>
+          <input
+            key={JSON.stringify(current)}
+            aria-label={label}
+            defaultValue={((current ?? []) as (string | number)[]).join(", ")}
+            placeholder="none yet"
+            onKeyDown={(event) => {
+              event.stopPropagation();
+              if (event.key === "Enter") event.currentTarget.blur();
+            }}
+            onBlur={(event) => {
+              const next = idsIn(event.target.value);
+              if (JSON.stringify(next) !== JSON.stringify(current ?? [])) onChange(next, true);
+            }}
+            className="h-6 min-w-0 grow rounded-sm border border-line bg-well px-2 font-mono text-[12px] placeholder:text-faint"
+          />
+        </Line>
+      );
     case "numberOrWord": {
       const word = wordOf(schema)!;
       const number = schema.anyOf!.find((part) => part.const === undefined)!;

@@ -37,6 +37,8 @@ export type Kind =
   | "meanings"
   | "inkProfile"
   | "movement"
+  | "rows"
+  | "ids"
   | "other";
 
 export function kindOf(schema: SettingSchema): Kind {
@@ -44,7 +46,9 @@ export function kindOf(schema: SettingSchema): Kind {
   if (schema.widget === "routes") return "routes";
   if (schema.widget === "channels") return "channels";
   if (schema.widget === "expressions") return "expressions";
-  if (["colour", "point", "triple"].includes(schema.widget ?? "")) return "numbers";
+  if (["colour", "point", "triple", "place", "sizes"].includes(schema.widget ?? "")) return "numbers";
+  if (schema.widget === "rows") return "rows";
+  if (schema.widget === "ids") return "ids";
   if (schema.widget === "meanings") return "meanings";
   if (schema.widget === "ink_profile") return "inkProfile";
   if (schema.widget === "movement") return "movement";

@@ -298,7 +298,9 @@ function Grip({ handle, axis, box, writable }: GripProps) {
     >
       <span className={`absolute inset-y-0 left-1/2 w-px ${tint} ${outside ? "opacity-40" : ""}`} />
       {!handle.soft && (
-        <span className="pointer-events-none absolute left-1/2 top-0.5 -translate-x-1/2 whitespace-nowrap rounded-[2px] bg-panel/85 px-1 text-[11px] text-lichen">
+        <span
+          className={`pointer-events-none absolute top-0.5 whitespace-nowrap rounded-[2px] bg-panel/85 px-1 text-[11px] text-lichen ${x < 44 ? "left-1/2" : x > axis.width - 44 ? "right-1/2" : "left-1/2 -translate-x-1/2"}`}
+        >
           {handle.label}
         </span>
       )}

@@ -132,7 +132,7 @@ function Picks({ shot, recipe, step, space }: PicksProps) {
   const edit = useDraft((state) => state.edit);
   const { pick, change } = useView();
   const [problem, setProblem] = useState<Problem | null>(null);
-  const picks = pickablesOf(step);
+  const picks = pickablesOf(step, space?.camera ?? null);
   const ids =
     step.op === "id_pick"
       ? (space?.ids.find((row) => row.address === step.in?.ids) ?? space?.ids[0])

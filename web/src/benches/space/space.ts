@@ -2,6 +2,8 @@ import type { components } from "@/api/schema";
 import { type Recipe, type Step, findStep, freeName, insertAfter, portOf, setSetting } from "@/api/recipe";
 import { upstream } from "@/stage/focus";
 
+import { eyeOf } from "./outline";
+
 type Schemas = components["schemas"];
 export type DepthRow = Omit<Schemas["DepthRow"], "range"> & { range: number[] };
 export type SpaceRow = Omit<Schemas["SpaceRow"], "depths"> & { depths: DepthRow[] };
@@ -293,7 +295,7 @@ export interface Pickable {
   taken: (recipe: Recipe, found: Located) => Recipe;
 }
 
-export function pickablesOf(step: Step | undefined): Pickable[] {
+export function pickablesOf(step: Step | undefined, camera: number[] | null): Pickable[] {
   if (!step) return [];
   const depth = (
     label: string,
@@ -339,10 +341,33 @@ export function pickablesOf(step: Step | undefined): Pickable[] {
     case "space_matte":
       return [position("Centre here", "centre")];
     case "relight":
-      return step.set?.light === "sun" ? [] : [position("Lamp here", "at")];
+      if (step.set?.light === "sun") return [];
+      return [
+        {
+          label: "Lamp here",
+          knows: "position",
+          taken: (recipe, found) =>
+            found.position
+              ? setSetting(
+                  recipe,
+                  step.name,
+                  "at",
+                  before(found.position, camera, Number(step.set?.size ?? 0.5)),
+                )
+              : recipe,
+        },
+      ];
     default:
       return [];
   }
+}
+
+/** A place so far before a surface, towards the eye: a lamp inside of it would light nothing of it. */
+export function before(place: number[], camera: number[] | null, by: number): number[] {
+  if (!camera) return place.map(rounded);
+  const away = eyeOf(camera).map((value, axis) => value - place[axis]!);
+  const length = Math.hypot(...away) || 1;
+  return place.map((value, axis) => rounded(value + (away[axis]! / length) * by));
 }
 
 function ends(recipe: Recipe, name: string, which: "near" | "far", to: number): Recipe {

@@ -1,0 +1,131 @@
+"""Routes of the Space bench: what there is, the scene from the side, what lies at a point; and its warnings."""
+
+from __future__ import annotations
+
+import base64
+from typing import Any
+
+import numpy as np
+from server_support import ServerTest, exr_bytes
+from space_scenes import BALL, SIZE, centres, subpixels
+
+from demo.night.naming import hashed_names, hashed_value
+
+
+def scene_bytes(*, averaged: bool = False, header: bool = True) -> bytes:
+    """The known scene as a render: picture, depth, positions, normals and hashed ids."""
+    found = centres()
+    there = found.thing > 0
+    depth = np.where(there, found.depth, 1e10)
+    if averaged:
+        fine = subpixels(4, sky=False)
+        depth = fine.depth.mean(axis=-1)
+    channels: dict[str, np.ndarray] = {name: np.full(SIZE, 0.3, np.float16) for name in "RGB"}
+    channels |= {"A": there.astype(np.float16), "depth.Z": depth.astype(np.float32)}
+    for index, axis in enumerate("XYZ"):
+        channels[f"position.{axis}"] = found.position[index].astype(np.float32)
+        channels[f"normal.{axis}"] = found.normal[index].astype(np.float16)
+    values = np.array([0.0, *(hashed_value(name) for name in ("floor", "wall", "ball"))], np.float32)
+    channels |= {"things00.R": values[found.thing], "things00.G": there.astype(np.float32)}
+    channels |= {"things00.B": np.zeros(SIZE, np.float32), "things00.A": np.zeros(SIZE, np.float32)}
+    return exr_bytes(channels, header=hashed_names("things", ("floor", "wall", "ball")) if header else None)
+
+
+class SpaceTest(ServerTest):
+    def setUp(self) -> None:
+        super().setUp()
+        self.path = f"/api/shots/{self.shot.pk}"
+
+    def given(self, content: bytes | None = None, steps: Any = ()) -> None:
+        self.upload("scene.exr", content if content is not None else scene_bytes())
+        recipe = {"nexal": 1, "sources": {"scene": {"files": "scene.exr"}}, "steps": list(steps)}
+        self.assertEqual(self.save(recipe).status_code, 200)
+
+    def post(self, route: str, **body: Any) -> Any:
+        answer = self.api.post(f"{self.path}/{route}", body)
+        self.assertEqual(answer.status_code, 200, answer.content)
+        return answer.json()
+
+    def test_what_a_render_knows_of_its_space(self) -> None:
+        self.given()
+        (row,) = self.post("space")
+        self.assertEqual((row["source"], row["position"], row["normals"]), ("scene", "scene.position", "scene.normal"))
+        self.assertEqual((row["alpha"], row["albedo"], row["camera"]), ("scene.A", "", None))
+        (depth,) = row["depths"]
+        self.assertEqual((depth["channel"], depth["kind"], depth["near_is"]), ("depth.Z", "planar", "small"))
+        self.assertIn("by the positions", " ".join(depth["sentences"]))
+        (ids,) = row["ids"]
+        self.assertEqual((ids["layer"], ids["names"]), ("things", ["ball", "floor", "wall"]))
+        self.upload()
+        recipe = {"nexal": 1, "sources": {"moth": {"files": "moth.exr"}}}
+        self.assertEqual(self.post("space", recipe=recipe), [])
+
+    def test_the_scene_from_the_side_and_from_above(self) -> None:
+        self.given()
+        found = centres()
+        ask = {"address": "scene.depth.Z", "columns": 100, "rows": 60, "span": [2, 6]}
+        for side, at in (("side", 0), ("above", 1)):
+            answer = self.post("elevation", **ask, side=side)
+            density = np.frombuffer(base64.b64decode(answer["density"]), np.uint8).reshape(60, 100)
+            rows, columns = np.nonzero(found.thing == 3)
+            place = (rows, columns)[at]
+            # The ball fills its depths at its own height; at that height nothing is before it.
+            middle = int(place.mean() / SIZE[at] * 60)
+            nearest = int((found.depth[found.thing == 3].min() - 2) / 4 * 100)
+            self.assertGreater(int(density[middle, nearest + 1 : nearest + 12].max()), 100, side)
+            if side == "side":
+                self.assertEqual(int(density[middle, : nearest - 2].max()), 0)
+        wide = self.post("elevation", address="scene.depth.Z", columns=100, rows=60, inverse=True)
+        self.assertAlmostEqual(wide["all_low"], float(np.percentile(found.depth[found.thing > 0], 0.1)), 1)
+        self.assertEqual(wide["low"], wide["all_low"])
+
+    def test_what_lies_at_a_point(self) -> None:
+        self.given()
+        found = centres()
+        rows, columns = np.nonzero(found.thing == 3)
+        y, x = int(rows.mean()), int(columns.mean())
+        ask = {"depth": "scene.depth.Z", "position": "scene.position", "ids": "scene"}
+        answer = self.post("locate", x=x + 0.5, y=y + 0.5, **ask)
+        self.assertAlmostEqual(answer["depth"], found.depth[y, x], 2)
+        np.testing.assert_allclose(answer["position"], found.position[:, y, x], atol=0.02)
+        self.assertLess(np.linalg.norm(np.array(answer["position"]) - BALL), 0.95)
+        self.assertEqual([(row["name"], row["coverage"]) for row in answer["ids"]], [("ball", 1.0)])
+        # One pixel inside of the ball's edge the ball is meant, not what is behind.
+        left = int(columns[rows == y].min())
+        answer = self.post("locate", x=left + 0.5, y=y + 0.5, **ask)
+        self.assertLess(abs(answer["depth"] - found.depth[y, left]), 0.4)
+        self.assertEqual(self.post("locate", x=5, y=2, **ask), {"depth": None, "position": None, "ids": []})
+        self.assertEqual(self.post("locate", x=-500, y=2, **ask)["depth"], None)
+
+    def checks(self, item: str) -> dict[str, Any]:
+        return {row["code"]: row for row in self.post("checks", item=item, marks=[])}
+
+    def step(self, name: str, op: str, given: dict[str, str], **settings: Any) -> dict[str, Any]:
+        return {"name": name, "op": op, "in": given, "set": settings}
+
+    def test_warnings_with_remedies(self) -> None:
+        picture, depth = {"picture": "scene"}, {"depth": "scene.depth.Z"}
+        self.given(
+            steps=[
+                self.step("beyond", "depth_slice", depth, near=80.0, far=90.0),
+                self.step("inside", "depth_slice", depth, near=2.0, far=4.0),
+                self.step("late", "fog", picture | depth, start=70.0),
+                self.step("lens", "defocus", picture | depth, focus=4.0),
+                self.step("again", "defocus", {"picture": "lens"} | depth, focus=4.0),
+                self.step("graded", "grade", {"picture": "lens", "matte": "inside"}, exposure=1.0),
+            ]
+        )
+        self.assertEqual(self.checks("inside"), {})
+        for item, code in (("beyond", "slice_outside"), ("late", "fog_outside"), ("again", "defocus_twice")):
+            found = self.checks(item)
+            self.assertIn(code, found)
+            self.assertIsNotNone(found[code]["remedy"], code)
+        self.assertIn("before the lens", self.checks("graded")["sharp_matte"]["text"])
+
+    def test_averaged_depth_is_mended_by_a_click(self) -> None:
+        self.given(scene_bytes(averaged=True, header=False), [
+            self.step("fogged", "fog", {"picture": "scene", "depth": "scene.depth.Z"}),
+        ])  # fmt: skip
+        remedy = self.checks("fogged")["averaged_depth"]["remedy"]
+        self.assertEqual(remedy["does"]["feed"]["port"], "depth")
+        self.assertEqual(remedy["does"]["steps"][0]["op"], "depth_edges")

@@ -39,6 +39,8 @@ class Case:
 
 
 ONE, MATTE = "pic", "mask"
+LEVELS = MATTE
+"""A plane of few values, taken for distances."""
 WIDE = MemorySource({"Y": np.zeros((40, 112), np.float32)}, data=["Y"])
 INKS = {"name": "inks", "op": "ink_split", "in": {"picture": ONE}}
 DAB = {"points": [[20, 20], [70, 50]], "radius": 9, "hardness": 0.5, "value": 0.7}
@@ -95,16 +97,16 @@ CASES: dict[str, Case] = {
     "fine_edge": Case({"picture": "back", "matte": "rough"}, {"band": 0}),
     "shape": Case({"like": MATTE}, {"paths": [SQUARE]}, 1e-05),
     "mip": Case({"from": ONE}, {"level": 2}, 1e-05, "shows what becomes of stored numbers"),
-    "depth_range": Case({"depth": MATTE}, {"near": 0.2, "far": 0.9}, 0.2),
-    "depth_unit": Case({"depth": MATTE}, {"near": 2.0, "far": 9.0}, 1e-3),
-    "depth_edges": Case({"depth": MATTE}, {"mend": "snap"}, 0.2),
-    "depth_slice": Case({"depth": MATTE, "coverage": "pic.A"}, {"near": 0.4, "far": 0.7, "feather_far": 0.2}, 0.3),
+    "depth_range": Case({"depth": LEVELS}, {"near": 0.2, "far": 0.9}, 0.2),
+    "depth_unit": Case({"depth": LEVELS}, {"near": 2.0, "far": 9.0}, 1e-3),
+    "depth_edges": Case({"depth": LEVELS}, {"mend": "snap"}, 0.2),
+    "depth_slice": Case({"depth": LEVELS, "coverage": "pic.A"}, {"near": 0.4, "far": 0.7, "feather_far": 0.2}, 0.3),
     "fog": Case(
-        {"picture": ONE, "depth": MATTE, "position": "back", "texture": "rough"},
+        {"picture": ONE, "depth": LEVELS, "position": "back", "texture": "rough"},
         {"law": "linear", "start": 0.1, "end": 1.2, "noise": 0.5, "opacity": 0.9, "behind": "fog"},
         0.06,
     ),
-    "position_from_depth": Case({"depth": MATTE}, {"camera": "view"}, 0.02),
+    "position_from_depth": Case({"depth": LEVELS}, {"camera": "view"}, 0.02),
     "space_matte": Case({"position": "back", "coverage": "pic.A"}, {"centre": [0.4, 0.5, 0.5], "size": [0.5] * 3}, 0.3),
     "id_pick": Case({"ids": MATTE, "coverage": "pic.A"}, {"pick": [1], "feather": 2}, 0.4),
     "relight": Case({"position": "back", "normals": "other", "albedo": ONE}, {"at": [0.5, 2, 0.5], "size": 2}, 0.2),

@@ -103,7 +103,7 @@ class Defocus(Operation):
     name = "defocus"
     family = "space"
     makes = "picture"
-    needs = "depth of field, bokeh, lens blur by depth, focus, rack focus"
+    needs = "depth of field, bokeh, blur by depth, focus, rack focus"
     ports = (
         Port("picture", "picture", "Picture"),
         DEPTH,

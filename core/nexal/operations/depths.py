@@ -264,7 +264,7 @@ class DepthSlice(_OfDepth):
     """
 
     name = "depth_slice"
-    needs = "depth matte, layer of depth, foreground, background"
+    needs = "matte by depth, layer of depth, foreground, background"
     ports = (DEPTH, COVERAGE)
     nanoseconds = 10
     Settings = DepthSliceSettings

@@ -93,7 +93,7 @@ class IdPick(Operation):
     name = "id_pick"
     family = "space"
     makes = "plane"
-    needs = "object matte, material matte, id matte, cryptomatte, select by name"
+    needs = "object matte, material matte, cryptomatte, select by name"
     ports = (Port("ids", "any", "A channel of numbers, or a source with hashed ids"), COVERAGE)
     exact = ("ids",)
     nanoseconds = 30

@@ -77,7 +77,7 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
   const several = typeof old?.from === "object" ? Object.entries(old.from) : null;
   const [from, setFrom] = useState(several?.[0]?.[1] ?? (old?.from as string | undefined) ?? item ?? "");
   /** What goes into the same file, each as a channel of its own name; empty for one result by itself. */
-  const [channels, setChannels] = useState<[string, string][]>(several ?? []);
+  const [channels, putTogether] = useState<[string, string][]>(several ?? []);
   const texture = findStep(recipe, from)?.op === "pack";
   const source = items.find((entry) => entry.name === itemOf(from));
   const matte =
@@ -131,7 +131,7 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
     setAlpha(null);
     setCompression(null);
     setFile(null);
-    if (next !== "exr") setChannels([]);
+    if (next !== "exr") putTogether([]);
   };
   const submit = async (event: FormEvent) => {
     event.preventDefault();
@@ -186,7 +186,7 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
     >
       <form onSubmit={(event) => void submit(event)} className="space-y-3">
         {together ? (
-          <ManyChannels channels={channels} items={items} onChange={setChannels} />
+          <ManyChannels channels={channels} items={items} onChange={putTogether} />
         ) : (
           <AddressField
             label="From"
@@ -208,7 +208,7 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
             <Button
               onClick={() => {
                 change("exr");
-                setChannels([[channelName(from, []), from]]);
+                putTogether([[channelName(from, []), from]]);
               }}
             >
               Each as a channel

@@ -57,6 +57,10 @@ function lastOf(kind: string): Chosen {
 /** Channels that come from a source untouched keep its sample type; what was made is half. */
 const OWN = "as the sources";
 
+/** Whether two channels of a file have one name. */
+const namedTwice = (channels: [string, string][]) =>
+  channels.some(([own], index) => channels.findIndex(([other]) => other === own) < index);
+
 /** A name that no other deliverable has. */
 function freeAmong(taken: string[], base: string): string {
   let name = base;
@@ -301,13 +305,7 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
         {problem && <Message problem={problem} />}
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
-          <Button
-            main
-            type="submit"
-            disabled={
-              !known || (together ? new Set(channels.map(([own]) => own)).size < channels.length : !from)
-            }
-          >
+          <Button main type="submit" disabled={!known || (together ? namedTwice(channels) : !from)}>
             Render
           </Button>
         </div>

@@ -2,7 +2,7 @@
 
 import sys
 
-from benchmarks import chain, edges, importing, mattes, moving, packing, passes, space, view
+from benchmarks import chain, edges, importing, mattes, moving, packing, passes, playing, space, view
 
 ALL = {
     "chain": chain.main,
@@ -16,6 +16,9 @@ ALL = {
     "import": importing.main,
 }
 
+ASKED = {"playing": playing.main}
+"""Those that need a running server, only by name."""
+
 if __name__ == "__main__":
     for name in sys.argv[1:] or ALL:
-        ALL[name]()
+        (ALL | ASKED)[name]()

@@ -88,6 +88,9 @@ class Space(BrowserTest):
         page.get_by_role("group", name="Make of it").get_by_role("button", name="Ids").click()
         picks = page.get_by_role("group", name="On the stage")
         picks.get_by_role("button", name="Pick things").click()
+        # What would be picked is outlined before the click.
+        page.mouse.move(*self.spot(page, 90, 70))
+        page.get_by_test_id("under").first.wait_for()
         self.click_picture(80, 60)
         self.wait_for(lambda: self.step("picked").get("set", {}).get("pick") == ["square"])
         self.click_picture(240, 60, "Shift")

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
+from typing import Any
 
 import numba
 import numpy as np
 from numpy.typing import NDArray
 from scipy.stats import qmc
+
+from nexal.formats.decoded import tagged
 
 Array = NDArray[np.float64]
 BALL, RADIUS = np.array([0.4, 1.0, 4.0]), 0.9
@@ -27,6 +31,20 @@ def camera_to_world() -> Array:
     made = np.eye(4)
     made[:3, 0], made[:3, 1], made[:3, 2], made[:3, 3] = right, np.cross(forward, right), -forward, EYE
     return made
+
+
+def header() -> dict[str, Any]:
+    """The scene's camera as the standard attributes have it."""
+    wide = math.tan(math.radians(FOV) / 2)
+    high = wide * SIZE[0] / SIZE[1]
+    view = np.array([[0.5 / wide, 0, -0.5, 0], [0, -0.5 / high, -0.5, 0], [0, 0, 1, 0], [0, 0, -1, 0]])
+    to_camera = np.linalg.inv(camera_to_world())
+    # Camera space of the attribute looks along +z.
+    forward = np.diag([1.0, 1, -1, 1]) @ to_camera
+    return {
+        "worldToNDC": tagged((view @ to_camera).T.astype(np.float32)),
+        "worldToCamera": tagged(forward.T.astype(np.float32)),
+    }
 
 
 @dataclass(frozen=True)

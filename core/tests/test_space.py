@@ -11,7 +11,7 @@ import numpy as np
 from core_support import CoreTest, MemorySource, one, rgba, run, write_exr
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from space_scenes import BALL, EYE, FOV, RADIUS, SIZE, camera_to_world, centres, subpixels
+from space_scenes import BALL, EYE, FOV, RADIUS, SIZE, camera_to_world, centres, header, subpixels
 
 from demo.night.naming import hashed_names, hashed_value
 from nexal.analysis.depth import depth_report
@@ -24,20 +24,6 @@ from nexal.operations.space import turned_axes
 from nexal.picture import Alpha, Trait, Window
 
 AXES = ("X", "Y", "Z")
-
-
-def header() -> dict[str, Any]:
-    """The scene's camera as the standard attributes have it."""
-    wide = math.tan(math.radians(FOV) / 2)
-    high = wide * SIZE[0] / SIZE[1]
-    view = np.array([[0.5 / wide, 0, -0.5, 0], [0, -0.5 / high, -0.5, 0], [0, 0, 1, 0], [0, 0, -1, 0]])
-    to_camera = np.linalg.inv(camera_to_world())
-    # Camera space of the attribute looks along +z.
-    forward = np.diag([1.0, 1, -1, 1]) @ to_camera
-    return {
-        "worldToNDC": tagged((view @ to_camera).T.astype(np.float32)),
-        "worldToCamera": tagged(forward.T.astype(np.float32)),
-    }
 
 
 def scene_sources(**more: MemorySource) -> dict[str, MemorySource]:

@@ -10,7 +10,7 @@ from ninja import Field, Router, Schema
 
 from nexal.analysis.depth import reports_of, sentences
 from nexal.analysis.elevation import elevation as core_elevation
-from nexal.analysis.elevation import located
+from nexal.analysis.elevation import located, outline_of
 from nexal.camera import camera_of_header
 from nexal.engine import Plan
 from nexal.errors import NexalError
@@ -94,6 +94,7 @@ class LocateAsk(Ask):
     depth: str | None = None
     position: str | None = None
     ids: str | None = None
+    outline: bool = Field(False, description="Whether the outline of the uppermost id is wanted")
 
 
 class FoundId(Schema):
@@ -108,6 +109,7 @@ class LocatedRow(Schema):
     depth: float | None
     position: tuple[float, float, float] | None
     ids: list[FoundId]
+    outline: list[list[tuple[float, float]]] = Field([], description="Closed lines, in full-resolution pixels")
 
 
 def _layers(description: Description, role: str) -> Iterable[str]:
@@ -198,5 +200,6 @@ def locate(request: HttpRequest, shot_id: int, ask: LocateAsk) -> LocatedRow:
     return LocatedRow(
         depth=found.depth,
         position=found.position,
+        outline=outline_of(engine(), planned, feeds["ids"], found.ids[0][0]) if ask.outline and found.ids else [],
         ids=[FoundId(id=number, name=name, coverage=cover) for number, name, cover in found.ids],
     )

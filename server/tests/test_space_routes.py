@@ -7,9 +7,10 @@ from typing import Any
 
 import numpy as np
 from server_support import ServerTest, exr_bytes
-from space_scenes import BALL, SIZE, centres, subpixels
+from space_scenes import BALL, SIZE, camera_to_world, centres, header, subpixels
 
 from demo.night.naming import hashed_names, hashed_value
+from nexal.formats.decoded import untagged
 
 
 def scene_bytes(*, averaged: bool = False, header: bool = True) -> bytes:
@@ -90,11 +91,16 @@ class SpaceTest(ServerTest):
         np.testing.assert_allclose(answer["position"], found.position[:, y, x], atol=0.02)
         self.assertLess(np.linalg.norm(np.array(answer["position"]) - BALL), 0.95)
         self.assertEqual([(row["name"], row["coverage"]) for row in answer["ids"]], [("ball", 1.0)])
+        (line,) = self.post("locate", x=x + 0.5, y=y + 0.5, ids="scene", outline=True)["outline"]
+        away = np.linalg.norm(np.array(line) - (columns.mean() + 0.5, rows.mean() + 0.5), axis=1)
+        self.assertTrue((np.abs(away - np.sqrt(len(rows) / np.pi)) < 4).all(), "a ball is seen as nearly a circle")
         # One pixel inside of the ball's edge the ball is meant, not what is behind.
         left = int(columns[rows == y].min())
         answer = self.post("locate", x=left + 0.5, y=y + 0.5, **ask)
         self.assertLess(abs(answer["depth"] - found.depth[y, left]), 0.4)
-        self.assertEqual(self.post("locate", x=5, y=2, **ask), {"depth": None, "position": None, "ids": []})
+        self.assertEqual(
+            self.post("locate", x=5, y=2, **ask), {"depth": None, "position": None, "ids": [], "outline": []}
+        )
         self.assertEqual(self.post("locate", x=-500, y=2, **ask)["depth"], None)
 
     def checks(self, item: str) -> dict[str, Any]:
@@ -121,6 +127,40 @@ class SpaceTest(ServerTest):
             self.assertIn(code, found)
             self.assertIsNotNone(found[code]["remedy"], code)
         self.assertIn("before the lens", self.checks("graded")["sharp_matte"]["text"])
+
+    def test_what_does_not_lie_over_the_picture_is_told(self) -> None:
+        small = exr_bytes({"Z": np.full((30, 50), 4.0, np.float32)})
+        covered = exr_bytes({name: np.ones(SIZE, np.float16) for name in "RGBA"})
+        for name, content in (("small.exr", small), ("covered.exr", covered)):
+            self.upload(name, content)
+        self.upload("scene.exr", scene_bytes())
+        fogs = [
+            self.step("off", "fog", {"picture": "scene", "depth": "small.Z"}),
+            self.step("full", "fog", {"picture": "covered", "depth": "scene.depth.Z"}),
+            self.step("sound", "fog", {"picture": "scene", "depth": "scene.depth.Z"}),
+        ]
+        sources = {name: {"files": f"{name}.exr"} for name in ("scene", "small", "covered")}
+        self.assertEqual(self.save({"nexal": 1, "sources": sources, "steps": fogs}).status_code, 200)
+        remedy = self.checks("off")["depth_size"]["remedy"]
+        self.assertEqual(remedy["does"]["steps"][0]["set"]["width"], SIZE[1])
+        self.assertIn("disagree", self.checks("full")["alpha_and_depth"]["text"])
+        self.assertEqual(self.checks("sound"), {})
+
+    def test_positions_of_camera_space_are_told(self) -> None:
+        for wrong in (False, True):
+            name = f"wrong_{wrong}".lower()
+            found = centres()
+            points = found.position.reshape(3, -1)
+            if wrong:
+                around = np.linalg.inv(camera_to_world())
+                points = around[:3, :3] @ points + around[:3, 3:]
+            planes = {axis: p.reshape(SIZE).astype(np.float32) for axis, p in zip("XYZ", points, strict=True)}
+            planes = {axis: np.where(found.thing > 0, plane, np.float32(0)) for axis, plane in planes.items()}
+            raw = {key: untagged(value) for key, value in header().items()}
+            self.upload(f"{name}.exr", exr_bytes(planes, header=raw))
+            steps = [self.step("pool", "space_matte", {"position": name})]
+            self.save({"nexal": 1, "sources": {name: {"files": f"{name}.exr"}}, "steps": steps})
+            self.assertEqual(set(self.checks("pool")), {"camera_space"} if wrong else set())
 
     def test_averaged_depth_is_mended_by_a_click(self) -> None:
         self.given(scene_bytes(averaged=True, header=False), [

@@ -129,7 +129,7 @@ describe("steps of space", () => {
   });
 
   it("take what is clicked on the stage", () => {
-    const found = (depth: number): Located => ({ depth, position: [1, 2, 5], ids: [] });
+    const found = (depth: number): Located => ({ depth, position: [1, 2, 5], ids: [], outline: [] });
     const recipe = withStep("depth_slice", { near: 4, far: 7 });
     const [nearest, farthest] = pickablesOf(own(recipe), null);
     expect(own(nearest!.taken(recipe, found(9))).set).toMatchObject({ near: 9, far: 9 });

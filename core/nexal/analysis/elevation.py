@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from fractions import Fraction
 from typing import Literal
 
+import cv2
 import numba
 import numpy as np
 from numpy.typing import NDArray
@@ -16,6 +17,7 @@ from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed
 from nexal.hashed_ids import id_layers, number_of, ranked
 from nexal.kernels.depths import is_nothing
+from nexal.kernels.picking import number_cover, ranked_cover
 from nexal.operations.space import axes_of
 from nexal.picture import Plane, Window
 
@@ -156,6 +158,39 @@ def _surface(depth: Plane) -> tuple[NDArray[np.bool_], float | None]:
         own = max(groups, key=len)
     chosen = there & (depth >= own[0] - 1e-6) & (depth <= own[-1] + 1e-6)
     return chosen, float(np.median(own))
+
+
+Outline = list[list[tuple[float, float]]]
+MOST_OUTLINES, FINE = 60, 0.75
+"""Parts of a thing whose outlines are given, and how near a line follows its edge, in pixels of the plane looked at."""
+
+
+def outline_of(engine: Engine, plan: Plan, feed: Feed, picked: str) -> Outline:
+    """Where the coverage of an id (as `located` gives it) passes a half, as closed lines in full-resolution pixels.
+
+    From a picture small enough for a pointer to be followed. Raises NexalError.
+    """
+    description = feed.description
+    window = description.window
+    scale = next((each for each in SCALES if window.scaled(each).area <= MOST_PIXELS), SCALES[-1])
+    region = window.scaled(scale)
+    layer = next((each for each in id_layers(description.metadata).values()), None)
+    pairs = ranked(layer.name, description.channels) if layer else []
+    names = [name for pair in pairs for name in pair] or list(description.channels[:1])
+    planes = engine.evaluate(feed, plan, scale=scale, region=region, channels=names, patient=False).planes
+    if pairs:
+        wanted = np.array([number_of(int(picked, 16))])
+        cover = ranked_cover([(planes[number], planes[share]) for number, share in pairs], wanted)
+    else:
+        cover = number_cover(planes[names[0]], np.array([float(picked)]))
+    lines, _ = cv2.findContours((cover >= 0.5).astype(np.uint8), cv2.RETR_CCOMP, cv2.CHAIN_APPROX_NONE)
+    longest = sorted(lines, key=len, reverse=True)[:MOST_OUTLINES]
+    found: Outline = []
+    for line in longest:
+        points = cv2.approxPolyDP(line, FINE, True)[:, 0].astype(float)
+        at = (points + (region.x + 0.5, region.y + 0.5)) / float(scale)
+        found.append([(float(x), float(y)) for x, y in at])
+    return found
 
 
 def _ids(engine: Engine, plan: Plan, feed: Feed, at: Window) -> list[tuple[str, str, float]]:

@@ -4,14 +4,21 @@ from __future__ import annotations
 
 from typing import Any
 
+import numpy as np
+
 from nexal.addresses import split_address
 from nexal.analysis.checking import Warnings, check
 from nexal.analysis.depth import AVERAGED, LEAST_EDGES, DepthReport, reports_of
+from nexal.camera import camera_of_header
 from nexal.engine import Engine, Plan
+from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import addresses_of
 from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
 from nexal.hashed_ids import id_layers
+from nexal.kernels.depths import is_nothing
+from nexal.operations.space import axes_of
+from nexal.picture import ALPHA_NAME
 from nexal.recipe import Step
 
 BY_DEPTH = ("depth_slice", "depth_range", "fog", "defocus", "position_from_depth")
@@ -74,6 +81,102 @@ def check_depth(engine: Engine, plan: Plan, item: str) -> Warnings:
             }
         )
     return warnings
+
+
+@check("space", "fog", "defocus")
+def check_sizes(engine: Engine, plan: Plan, item: str) -> Warnings:
+    """Warnings about a depth that does not lie over its picture.
+
+    - of another size: remedy, resized to the picture's, each pixel one of its own
+    - alpha and depth disagree about where nothing is
+    """
+    step = plan.recipe.step(item)
+    addresses = [step.inputs.get(port) for port in ("picture", "depth")] if step and step.on else []
+    if len(addresses) < 2 or not all(isinstance(address, str) for address in addresses):
+        return []
+    picture, depth = (plan.feed(str(address)).description for address in addresses)
+    own, other = picture.display, depth.display
+    if (own.width, own.height) != (other.width, other.height):
+        sized = {"width": own.width, "height": own.height, "filter": "nearest"}
+        fitted = {"name": "fitted_depth", "op": "resize", "in": {"from": addresses[1]}, "set": sized}
+        return [
+            {
+                "code": "depth_size",
+                "text": f"{addresses[1]} is {other.width} x {other.height}, the picture {own.width} x {own.height}",
+                "remedy": {
+                    "label": "Bring it to the picture's size",
+                    "steps": [fitted],
+                    "feed": {"port": "depth", "address": "fitted_depth"},
+                },
+            }
+        ]
+    share = _disagreeing(engine, plan, str(addresses[0]), str(addresses[1]))
+    if share < DISAGREE:
+        return []
+    text = f"Alpha and depth disagree about what is empty, at {share:.0%} of the picture"
+    return [{"code": "alpha_and_depth", "text": text, "remedy": None}]
+
+
+DISAGREE = 0.03
+"""Share of pixels that are covered and have no depth, or the other way round, from which on it is told."""
+LONGEST = 480
+
+
+def _disagreeing(engine: Engine, plan: Plan, picture: str, depth: str) -> float:
+    """The share of pixels that alpha covers wholly where there is no depth, or leaves clear where there is one."""
+    feeds = plan.feed(picture), plan.feed(depth)
+    if not feeds[0].description.has_alpha:
+        return 0.0
+    window = feeds[0].description.display
+    scale = scale_within(window, LONGEST)
+    alpha, values = (
+        engine.evaluate(feed, plan, scale=scale, region=window.scaled(scale), channels=[name], patient=False).planes[
+            name
+        ]
+        for feed, name in zip(feeds, (ALPHA_NAME, feeds[1].description.channels[0]), strict=True)
+    )
+    nothing = is_nothing(values)
+    return float(np.mean(np.where(nothing, alpha >= 1, alpha <= 0)))
+
+
+OFF_PIXELS = 2.0
+"""How far from their own pixels positions fall, in the median, that are not those of the camera's world."""
+
+
+@check("space", "space_matte", "fog", "relight")
+def check_positions(engine: Engine, plan: Plan, item: str) -> Warnings:
+    """Positions that the camera of their own file sees elsewhere: mostly those of camera space."""
+    step = plan.recipe.step(item)
+    address = step.inputs.get("position") if step and step.on else None
+    if not isinstance(address, str):
+        return []
+    feed = plan.feed(address)
+    description = feed.description
+    try:
+        axes = axes_of(description, "position")
+        camera = camera_of_header(description.metadata, description.display.width, description.display.height)
+    except NexalError:
+        return []  # told by the step itself
+    if camera is None:
+        return []
+    scale = scale_within(description.display, LONGEST)
+    region = description.window.scaled(scale)
+    planes = engine.evaluate(feed, plan, scale=scale, region=region, channels=list(axes), patient=False).planes
+    points = np.stack([planes[axis] for axis in axes])
+    there = ~(is_nothing(points).any(axis=0) | (points == 0).all(axis=0))
+    y, x = np.nonzero(there)
+    if len(x) < LEAST_POINTS:
+        return []
+    at, _ = camera.seen(points[:, there].T)
+    wanted = (np.stack([x + region.x, y + region.y], axis=1) + 0.5) / float(scale)
+    away = np.nan_to_num(np.abs(at - wanted).max(axis=1), nan=np.inf, posinf=np.inf)
+    if float(np.median(away)) < OFF_PIXELS / float(scale):
+        return []
+    text = f"The camera of its file sees {address} elsewhere: it is in camera space, or another frame's, and will swim"
+    return [{"code": "camera_space", "text": text, "remedy": None}]
+
+
+LEAST_POINTS = 100
 
 
 @check("space", "depth_slice", "fog")

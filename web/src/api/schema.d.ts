@@ -2513,6 +2513,15 @@ export interface components {
             ] | null;
             /** Ids */
             ids: components["schemas"]["FoundId"][];
+            /**
+             * Outline
+             * @description Closed lines, in full-resolution pixels
+             * @default []
+             */
+            outline: [
+                number,
+                number
+            ][][];
         };
         /**
          * LocateAsk
@@ -2538,6 +2547,12 @@ export interface components {
             position?: string | null;
             /** Ids */
             ids?: string | null;
+            /**
+             * Outline
+             * @description Whether the outline of the uppermost id is wanted
+             * @default false
+             */
+            outline: boolean;
         };
         /**
          * Cure

@@ -51,6 +51,8 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
     return () => observer.disconnect();
   }, []);
 
+  // While something is picked, the stage is the picture's alone; but what goes on after a click shows what it is about.
+  const overlaid = laidOver && !view.preview && (!view.pick || view.pick.stays);
   const seen = useStage(shot, recipe, items, item, size);
   const { known, display, placement, two, four, compared, alone, address, told, main, other, waiting } = seen;
 
@@ -85,9 +87,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
                   view.backdrop.startsWith("item:") ? main.backing : { kind: "colour", rgb: rgbOf(view.own) }
                 }
                 ownLabel={view.backdrop.startsWith("item:") ? view.backdrop.slice(5) : "own colour"}
-                overlay={(own) =>
-                  laidOver && !view.pick && !view.preview && laidOver(own, main.shown, setHover)
-                }
+                overlay={(own) => overlaid && laidOver(own, main.shown, setHover)}
                 onHover={setHover}
               />
             ) : (
@@ -102,7 +102,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
                 onHover={setHover}
               />
             )}
-            {!four && laidOver && !view.pick && !view.preview && laidOver(placement, main.shown, setHover)}
+            {!four && overlaid && laidOver(placement, main.shown, setHover)}
             {compared && (
               <>
                 {compared === "split" && <SplitLine width={size[0]} height={size[1]} />}

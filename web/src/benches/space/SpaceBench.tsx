@@ -1,5 +1,5 @@
 import type { Item, OperationRow } from "@/api/client";
-import { type Recipe, findStep } from "@/api/recipe";
+import { type Recipe, findStep, portOf } from "@/api/recipe";
 import { Stage } from "@/stage/Stage";
 
 import { Elevation } from "./Elevation";
@@ -34,7 +34,8 @@ export function SpaceBench({ operations, onTurnRound, ...common }: Props) {
   const plumb = usePlumb(shot, recipe, {
     depth,
     position: positionOf(space, step, recipe),
-    ids: space?.ids[0]?.address,
+    ids: portOf(step, "ids") ?? space?.ids[0]?.address,
+    outline: step?.op === "id_pick",
   });
   return (
     <>
@@ -46,7 +47,12 @@ export function SpaceBench({ operations, onTurnRound, ...common }: Props) {
           item={item}
           writable={writable}
           over={(placement) => (
-            <SpaceTools step={step} camera={space?.camera ?? null} placement={placement} />
+            <SpaceTools
+              step={step}
+              camera={space?.camera ?? null}
+              placement={placement}
+              under={plumb?.outline ?? []}
+            />
           )}
         />
         <Elevation

@@ -7,7 +7,7 @@ import { pictureOf } from "@/stage/focus";
 import { useView } from "@/stage/viewState";
 import type { BenchProps } from "@/steps/props";
 import { StepPanel } from "@/steps/StepPanel";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 
 import {
   KINDS,
@@ -132,6 +132,10 @@ function Picks({ shot, recipe, step, space }: PicksProps) {
   const edit = useDraft((state) => state.edit);
   const { pick, change } = useView();
   const [problem, setProblem] = useState<Problem | null>(null);
+  // What is picked is for this step alone.
+  useEffect(() => {
+    return () => change({ pick: null });
+  }, [change, step.name]);
   const picks = pickablesOf(step, space?.camera ?? null);
   const ids =
     step.op === "id_pick"

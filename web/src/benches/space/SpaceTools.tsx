@@ -7,13 +7,15 @@ interface Props {
   step: Step | undefined;
   camera: number[] | null;
   placement: Placement;
+  /** Closed lines round what lies under the pointer. */
+  under: number[][][];
 }
 
-/** The outline of a shape of space, as the camera sees it, over the picture. */
-export function SpaceTools({ step, camera, placement }: Props) {
-  if (step?.op !== "space_matte" || !camera) return null;
-  const lines = outlinesOf(step, camera);
-  const at = ([x, y]: [number, number]) =>
+/** Over the picture: the outline of a shape of space, as the camera sees it, and of what would be picked. */
+export function SpaceTools({ step, camera, placement, under }: Props) {
+  const shape = step?.op === "space_matte" && camera ? outlinesOf(step, camera) : [];
+  if (!shape.length && !under.length) return null;
+  const at = ([x = 0, y = 0]: number[]) =>
     `${((x - placement.left) * placement.zoom).toFixed(1)},${((y - placement.top) * placement.zoom).toFixed(1)}`;
   return (
     <svg
@@ -21,7 +23,7 @@ export function SpaceTools({ step, camera, placement }: Props) {
       aria-hidden
       data-testid="space-outline"
     >
-      {lines.map((line, index) => (
+      {shape.map((line, index) => (
         <polyline
           key={index}
           points={line.map(at).join(" ")}
@@ -29,6 +31,16 @@ export function SpaceTools({ step, camera, placement }: Props) {
           stroke="var(--lichen)"
           strokeWidth={1.2}
           strokeDasharray="5 3"
+        />
+      ))}
+      {under.map((line, index) => (
+        <polygon
+          key={index}
+          data-testid="under"
+          points={line.map(at).join(" ")}
+          fill="none"
+          stroke="var(--clay)"
+          strokeWidth={1.4}
         />
       ))}
     </svg>

@@ -7,7 +7,10 @@ import { eyeOf } from "./outline";
 type Schemas = components["schemas"];
 export type DepthRow = Omit<Schemas["DepthRow"], "range"> & { range: number[] };
 export type SpaceRow = Omit<Schemas["SpaceRow"], "depths"> & { depths: DepthRow[] };
-export type Located = Omit<Schemas["LocatedRow"], "position"> & { position: number[] | null };
+export type Located = Omit<Schemas["LocatedRow"], "position" | "outline"> & {
+  position: number[] | null;
+  outline: number[][][];
+};
 
 /** What a source knows of its space that an item was made of, else the first that knows anything. */
 export function spaceOf(rows: SpaceRow[], recipe: Recipe, item: string | null): SpaceRow | undefined {

@@ -10,6 +10,8 @@ export interface Wanted {
   depth?: string | undefined;
   position?: string | undefined;
   ids?: string | undefined;
+  /** The outline of the uppermost id is wanted, too. */
+  outline?: boolean;
 }
 
 /** What lies at a point of the picture. Throws ApiError. */
@@ -24,6 +26,7 @@ export async function locate(shot: number, recipe: Recipe, wanted: Wanted, x: nu
         ...(wanted.depth ? { depth: wanted.depth } : {}),
         ...(wanted.position ? { position: wanted.position } : {}),
         ...(wanted.ids ? { ids: wanted.ids } : {}),
+        outline: wanted.outline ?? false,
       },
     }),
   );

@@ -5,6 +5,7 @@ Asks a server that runs with the demo: `./run demo`, then `./run bench playing`.
 
 from __future__ import annotations
 
+import json
 import os
 import statistics
 import time
@@ -52,8 +53,8 @@ def main() -> None:
     from demo.recipes import PASSWORD, USERNAME
 
     root = Path(__file__).resolve().parent.parent
-    port = (Path(os.environ.get("NEXAL_VAR", root / "var")) / "server.port").read_text().strip()
-    address = f"http://127.0.0.1:{port}"
+    house = Path(os.environ.get("NEXAL_VAR", root / "var")) / "house" / "state.json"
+    address = f"http://127.0.0.1:{json.loads(house.read_text())['server']['port']}"
     with sync_playwright() as playwright:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
         page = browser.new_page(viewport=WINDOW)  # type: ignore[arg-type]

@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 
 from nexal.kernels.iris import STEP, Iris, Spans, spans
 from nexal.kernels.lanes import add4, mix4
-from nexal.kernels.surfaces import NOTHING_BEHIND, Surfaces, surfaces_of
+from nexal.kernels.surfaces import FAST, NOTHING_BEHIND, Surfaces, surfaces_of
 from nexal.kernels.threads import spread
 from nexal.picture import Plane
 from nexal.work import check
@@ -35,12 +35,6 @@ SLICE_STEP, SLICE_GROWTH = 2.0, 0.15
 GAP, GAP_STEPS = 3.0, 1.5
 """Pixels of circle, and steps between slices, that make another surface of what follows."""
 ROWS = 32
-FAST: dict[str, Any] = {
-    "cache": True,
-    "nogil": True,
-    "fastmath": {"contract", "nsz", "arcp"},
-    "error_model": "numpy",
-}
 
 
 @dataclass(frozen=True)

@@ -27,6 +27,7 @@ FAST: dict[str, Any] = {
     "fastmath": {"contract", "nsz", "arcp"},
     "error_model": "numpy",
 }
+"""How these kernels are compiled: what may be infinite or no number stays so."""
 
 
 @dataclass(frozen=True)

@@ -8,11 +8,11 @@ from typing import Literal
 import numpy as np
 from pydantic import model_validator
 
-from nexal.camera import Camera, camera_of_header
-from nexal.errors import RecipeError, SettingError
+from nexal.camera import Camera
+from nexal.errors import SettingError
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.operations.keying import rgb_names
-from nexal.operations.space import Point, axes_of, places_of
+from nexal.operations.space import Point, axes_of, eye_needed, places_of
 from nexal.picture import ALPHA_NAME, Alpha, Description, Plane, Trait
 
 LIGHT = ("R", "G", "B")
@@ -165,11 +165,4 @@ def _picture_axes(camera: Camera) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _camera(position: Description) -> Camera:
-    found = camera_of_header(position.metadata, position.display.width, position.display.height)
-    if found is None:
-        raise RecipeError(
-            "shadow and occlusion need to know where the eye is, and the file has no camera in its header",
-            where="port 'position'",
-            remedy="take positions of a file with its camera (worldToNDC), or leave both at 0",
-        )
-    return found
+    return eye_needed(position, "shadow and occlusion need", "leave both at 0")

@@ -410,12 +410,17 @@ def _clouds_in_picture(settings: FogSettings, scene: Scene) -> Plane:
     return clouds(shape, start, 1 / float(scene.scale), settings.noise_scale, OCTAVES, settings.noise_seed)
 
 
-def _camera_of(position: Description) -> Camera:
+def eye_needed(position: Description, what: str, remedy: str) -> Camera:
+    """The camera in the header of a position pass. Raises RecipeError: `what` needs to know where the eye is."""
     found = camera_of_header(position.metadata, position.display.width, position.display.height)
     if found is None:
         raise RecipeError(
-            "low fog needs to know where the eye is, and its file has no camera in its header (worldToNDC)",
+            f"{what} to know where the eye is, and its file has no camera in its header (worldToNDC)",
             where="port 'position'",
-            remedy="take positions of a file with its camera, or another law",
+            remedy=f"take positions of a file with its camera, or {remedy}",
         )
     return found
+
+
+def _camera_of(position: Description) -> Camera:
+    return eye_needed(position, "low fog needs", "another law")

@@ -1,6 +1,6 @@
-import type { Item, OperationRow } from "@/api/client";
-import { type Recipe, findStep, portOf } from "@/api/recipe";
+import { findStep, portOf } from "@/api/recipe";
 import { Stage } from "@/stage/Stage";
+import type { BenchProps } from "@/steps/props";
 
 import { Elevation } from "./Elevation";
 import { depthOf, positionOf, spaceOf } from "./space";
@@ -9,19 +9,8 @@ import { SpaceTools } from "./SpaceTools";
 import { usePlumb } from "./usePlumb";
 import { useSpace } from "./useSpace";
 
-interface Props {
-  shot: number;
-  recipe: Recipe;
-  items: Item[];
-  item: string | null;
-  operations: OperationRow[];
-  writable: boolean;
-  onTurnRound: () => void;
-  onPut: (change: (before: Recipe) => [Recipe, string]) => void;
-}
-
 /** Stage, elevation and panel of the Space bench. */
-export function SpaceBench({ operations, onTurnRound, ...common }: Props) {
+export function SpaceBench({ operations, onTurnRound, ...common }: BenchProps) {
   const { shot, recipe, items, item, writable } = common;
   const spaces = useSpace(
     shot,

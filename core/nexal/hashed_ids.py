@@ -53,7 +53,8 @@ def murmur3(data: bytes) -> int:
 
 def bits_of(name: str) -> int:
     """The 32 bits that stand for a name."""
-    bits = murmur3(name.encode())
+    # Halves of letters, which no file holds, are hashed as what stands for them.
+    bits = murmur3(name.encode("utf-8", "replace"))
     return bits ^ 1 << 23 if bits >> 23 & 255 in (0, 255) else bits
 
 

@@ -110,6 +110,9 @@ class Lens(CoreTest):
         np.testing.assert_allclose(found, [-30, -10, 0, 5, 7.5, 10, 10, 10], atol=1e-4)
         found = circles(depth, self.settings(focus=3.0, range=[1.0, 1.0], radius=10.0))[0]
         np.testing.assert_allclose(found[:5], [-60, -20, 0, 0, 5], atol=1e-4)
+        # However near to the focus the radius is wanted, no circle is larger than a lens can be asked for.
+        beside = self.settings(focus=3.0, radius=400.0, radius_at=3.0000001)
+        self.assertEqual(float(np.abs(circles(depth, beside)).max()), 400.0)
         # Wanted at a depth: that is what it has there.
         for at in (1.0, 8.0):
             found = circles(
@@ -127,6 +130,23 @@ class Lens(CoreTest):
         made = self.made({"focus": 4.0, "radius": 20.0}, depth=50.0, spared=spared)
         self.assertEqual(float(made["R"][48, 48]), 30.0)
         self.assertLess(float(made["R"][10, 10]), 1e-4)
+
+    def test_a_cut_out_spreads_beyond_its_own_data(self) -> None:
+        from nexal.picture import Window
+
+        light = np.full((16, 16), 0.5, np.float32)
+        planes = dict.fromkeys("RGB", light) | {"A": np.ones_like(light)}
+        sources = {
+            "pic": MemorySource(
+                planes, alpha=Alpha.PREMULTIPLIED, window=Window(40, 40, 16, 16), display=Window(0, 0, 96, 96)
+            ),
+            "deep": MemorySource({"Z": np.full((96, 96), 50.0, np.float32)}, traits={"Z": Trait("depth")}),
+        }
+        made = one("defocus", {"picture": "pic", "depth": "deep.Z"}, sources, focus=3.0, radius=10.0)
+        inner = made.description.window
+        self.assertEqual((inner.x, inner.width), (18, 60))
+        self.assertAlmostEqual(float(made.planes["A"].sum()), 256.0, delta=0.1)
+        self.assertGreater(float(made.planes["A"][:22].sum()), 20.0, "it reaches beyond where it had data")
 
     def test_what_is_no_number_poisons_nothing(self) -> None:
         random = np.random.default_rng(4)

@@ -107,6 +107,16 @@ class Cameras(CoreTest):
             made = one("position_from_depth", {"depth": "deep.Z"}, sources, **settings_)
             for axis, plane in zip(AXES, found.position, strict=True):
                 self.assert_planes(made.planes[axis], plane, 2e-4)
+        # What was made of the depth still knows the camera.
+        mended = run(
+            [
+                {"name": "mended", "op": "depth_edges", "in": {"depth": "deep.Z"}},
+                {"name": "places", "op": "position_from_depth", "in": {"depth": "mended"}},
+            ],
+            sources,
+        )
+        close = np.abs(mended.planes["Z"] - found.position[2]) < 0.05
+        self.assertGreater(float(close.mean()), 0.99)
         # The way to the eye instead of along the view.
         to_eye = np.linalg.norm(found.position - EYE[:, None, None], axis=0)
         sources["deep"].planes["Z"] = np.where(found.thing > 0, to_eye, np.inf).astype(np.float32)
@@ -325,6 +335,22 @@ class Fogs(CoreTest):
         coarse = clouds_in_space([x * 40, y * 40, x * 0], there, 1.0, 4, 7, (0, 0, 0))
         self.assert_planes(coarse, 0)
 
+    def test_it_fills_all_that_is_seen_around_a_small_cut_out(self) -> None:
+        cut = {name: np.full((8, 8), 0.5, np.float32) for name in "RGBA"}
+        small = MemorySource(
+            cut, alpha=Alpha.PREMULTIPLIED, window=Window(20, 20, 8, 8), display=Window(0, 0, 200, 120)
+        )
+        ask = {"law": "linear", "start": 0.0, "end": 1.0, "colour": [1.0, 1.0, 1.0], "opacity": 0.8}
+        ports = {"picture": "small", "depth": "deep.Z"}
+        for behind, corner in (("fog", 0.8), ("keep", 0.0)):
+            made = one("fog", ports, scene_sources(small=small), **ask, behind=behind)
+            whole = run(
+                [{"name": "f", "op": "fog", "in": ports, "set": ask | {"behind": behind}}], scene_sources(small=small),
+                region=Window(0, 0, 200, 120),
+            )  # fmt: skip
+            self.assertAlmostEqual(float(whole.planes["A"][0, 0]), corner, 5)
+            self.assertEqual(made.description.window.width, 200 if behind == "fog" else 8)
+
     def test_a_texture_takes_fog_away(self) -> None:
         sources = scene_sources(soot=MemorySource({"Y": np.full(SIZE, 0.25, np.float32)}, data=["Y"]))
         ports = {"picture": "pic", "depth": "deep.Z", "texture": "soot"}
@@ -389,6 +415,7 @@ class Ids(CoreTest):
     def test_hashes_agree_with_another_writer_of_them(self) -> None:
         for name in ("", "a", "moth", "über uns", "pod_17/left wing", "x" * 300):
             self.assertEqual(np.float32(hashed_value(name)).view(np.uint32), bits_of(name), name)
+        self.assertEqual(bits_of("\ud800"), bits_of("?"), "half of a letter is no fault")
 
     def test_coverage_of_picked_names(self) -> None:
         sources = {"ids": self.hashed()}

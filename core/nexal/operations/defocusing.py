@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Mapping, Sequence
 
 import numpy as np
@@ -14,8 +15,9 @@ from nexal.operations.depths import DEPTH, depth_of
 from nexal.operations.keying import rgb_names
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window, inside
 
-LARGEST = 100.0
-"""Radius in pixels of the full picture that no circle goes beyond, unless the radius at infinity does."""
+LARGEST, MOST = 100.0, 400.0
+"""Radius in pixels of the full picture that no circle goes beyond, unless the radius at infinity does; and what none
+goes beyond."""
 MOST_LIGHT = np.float32(65504.0)
 SHARP, SOFT = 0.5, 3.0
 """Circles in pixels between which highlights and grain of what is out of focus come in."""
@@ -27,7 +29,7 @@ class DefocusSettings(Settings):
         (0.0, 0.0), "How far before and behind the focus it stays sharp", widget="sizes"
     )
     radius: float = setting(
-        12.0, "Radius of what is infinitely far, or at `radius_at`", ge=0, le=400, low=0, high=100, step=0.5, unit="px"
+        12.0, "Radius of what is infinitely far, or at `radius_at`", ge=0, le=MOST, low=0, high=100, step=0.5, unit="px"
     )
     radius_at: float = setting(0.0, "Distance at which the radius is meant; 0: infinitely far", ge=0, low=0, high=100)
     blades: int = setting(0, "Blades of the iris: none for a disc, or 5 to 9", ge=0, le=9, low=0, high=9, step=1)
@@ -81,7 +83,7 @@ def circles(depth: Plane, settings: DefocusSettings) -> Plane:
         inverse = np.where(depth > 0, np.float32(far) / depth, np.float32(0))
     behind, before = np.maximum(1 - inverse, 0), np.minimum(np.float32(far / near) - inverse, 0)
     found: Plane = np.float32(radius) * (behind + before)
-    most = max(LARGEST, radius)
+    most = min(max(LARGEST, radius), MOST)
     return np.clip(found, -most, most)
 
 
@@ -118,8 +120,18 @@ class Defocus(Operation):
         return settings.grain > 0
 
     def describe(self, inputs: Mapping[str, Description], settings: DefocusSettings) -> Description:
-        rgb_names(inputs["picture"], "picture")
-        return inputs["picture"]
+        picture = inputs["picture"]
+        rgb_names(picture, "picture")
+        return picture.changed(window=self._window(picture, settings))
+
+    @staticmethod
+    def _window(picture: Description, settings: DefocusSettings) -> Window:
+        """Where the result has data: what has an alpha is spread beyond its own window, as far as it is seen."""
+        if not picture.has_alpha or picture.window.empty:
+            return picture.window
+        # Twice: what is clear around it has to be known as far as a circle reaches from where it ends.
+        spread = picture.window.grow(2 * math.ceil(min(MOST, settings.radius)) + 2)
+        return picture.window.union(spread.intersect(picture.display))
 
     @staticmethod
     def _names(picture: Description) -> list[str]:
@@ -156,8 +168,8 @@ class Defocus(Operation):
         result = {name: picture[name] for name in channels if name not in names}
         if len(result) == len(channels):
             return result
-        # Beyond its data window there is no picture, and nothing that would be spread into it.
-        window = given.window.scaled(scene.scale).intersect(scene.region)
+        # An opaque picture ends where its data does: nothing is spread into what lies beyond.
+        window = self._window(given, settings).scaled(scene.scale).intersect(scene.region)
         made = self._seen(inputs, window, settings, scene) if not window.empty else []
         for name, plane in zip(names, made, strict=False):
             if name in channels:

@@ -40,8 +40,10 @@ def covered_depth(inputs: Mapping[str, Mapping[str, Plane]], scene: Scene, regio
 
 
 def plane_of_data(inputs: Mapping[str, Description]) -> Description:
+    """A plane over the same windows; with the header, which tells the camera that depth and positions go by."""
     depth = inputs["depth"]
-    return Description((), depth.display, depth.window, origin=depth.origin).as_plane(data=True)
+    plane = Description((), depth.display, depth.window, origin=depth.origin, metadata=depth.metadata)
+    return plane.as_plane(data=True)
 
 
 class _OfDepth(Operation):

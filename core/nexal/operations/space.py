@@ -303,6 +303,9 @@ class Fog(Operation):
             axes_of(inputs["position"], "position")
         if settings.law == "low":
             _camera_of(inputs["position"])
+        if settings.behind == "fog" and picture.has_alpha:
+            # Fog is everywhere, not only where the picture has data.
+            return picture.changed(window=picture.window.union(picture.display))
         return picture
 
     def wants(

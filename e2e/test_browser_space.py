@@ -71,8 +71,12 @@ class Space(BrowserTest):
         self.wait_for(lambda: self.step("slice")["set"]["near"] > NEAR)
         box = near.bounding_box()
         assert box
+        # A click alone moves nothing.
+        held = self.step("slice")["set"]["near"]
+        page.mouse.click(box["x"] + 8, box["y"] + 60)
         page.mouse.move(box["x"] + 6, box["y"] + 60)
         page.mouse.down()
+        self.assertEqual(self.step("slice")["set"]["near"], held)
         page.mouse.move(box["x"] + 2000, box["y"] + 60, steps=6)
         page.mouse.up()
         self.wait_for(lambda: self.step("slice")["set"]["near"] == FAR)

@@ -255,7 +255,8 @@ interface GripProps {
 /** A setting that lies along the depth, to be dragged or moved by arrows. */
 function Grip({ handle, axis, box, writable }: GripProps) {
   const edit = useDraft((state) => state.edit);
-  const held = useRef(false);
+  /** Where it was taken, and whether it has moved since: a click alone changes nothing. */
+  const held = useRef<{ x: number; moved: boolean } | null>(null);
   const x = xOf(axis, handle.at);
   const outside = x < 0 || x > axis.width;
   const move = (event: PointerEvent, done: boolean) => {
@@ -278,13 +279,17 @@ function Grip({ handle, axis, box, writable }: GripProps) {
       onPointerDown={(event) => {
         if (!writable) return;
         event.currentTarget.setPointerCapture(event.pointerId);
-        held.current = true;
+        held.current = { x: event.clientX, moved: false };
       }}
-      onPointerMove={(event) => held.current && move(event, false)}
+      onPointerMove={(event) => {
+        const taken = held.current;
+        if (!taken) return;
+        taken.moved ||= Math.abs(event.clientX - taken.x) > 1;
+        if (taken.moved) move(event, false);
+      }}
       onPointerUp={(event) => {
-        if (!held.current) return;
-        held.current = false;
-        move(event, true);
+        if (held.current?.moved) move(event, true);
+        held.current = null;
       }}
       onDoubleClick={(event) => event.stopPropagation()}
       onKeyDown={(event) => {

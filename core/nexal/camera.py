@@ -18,6 +18,7 @@ from numpy.typing import NDArray
 
 from nexal.errors import NexalError, SettingError
 from nexal.formats.decoded import untagged
+from nexal.picture import Description
 
 Matrix = NDArray[np.float64]
 Points = NDArray[np.floating[Any]]
@@ -89,6 +90,11 @@ def camera_of_header(metadata: Mapping[str, Any], width: int, height: int) -> Ca
         return _checked(matrix / scale, width, height, where)
     except (ValueError, TypeError, ZeroDivisionError, np.linalg.LinAlgError):
         raise _no_camera(where) from None
+
+
+def camera_of(description: Description) -> Camera | None:
+    """The camera in the header that came with a picture. Raises SettingError where what stands there is none."""
+    return camera_of_header(description.metadata, description.display.width, description.display.height)
 
 
 def _no_camera(where: str) -> NexalError:

@@ -16,10 +16,12 @@ from space_scenes import BALL, EYE, FOV, RADIUS, SIZE, camera_to_world, centres,
 from demo.night.naming import hashed_names, hashed_value
 from nexal.analysis.depth import depth_report
 from nexal.analysis.run import depth_file
+from nexal.analysis.space_checks import _turned
 from nexal.camera import Camera, ball_outline, camera_of_header, camera_of_positions, camera_of_view
 from nexal.cli import main
 from nexal.formats.decoded import tagged
 from nexal.hashed_ids import bits_of, id_layers, ranked
+from nexal.kernels.depths import is_nowhere
 from nexal.operations.space import turned_axes
 from nexal.picture import Alpha, Trait, Window
 
@@ -254,6 +256,26 @@ class Reports(CoreTest):
         for depth, near in ((z, "small"), (30 - z, "large"), (1 / z, "large")):
             report = self.report(depth, with_position=False)
             self.assertEqual((report.near_is, report.likely), (near, True))
+
+    def test_what_is_turned_round_keeps_its_proportions(self) -> None:
+        z = centres(sky=False).depth
+        for stored in (3 / z, 0.02 / z):
+            sources = {"deep": MemorySource({"Z": stored.astype(np.float32)}, traits={"Z": Trait("depth")})}
+            made = one("depth_unit", {"depth": "deep.Z"}, sources, **_turned(self.report(stored))).planes["Y"]
+            ratio = made / z
+            np.testing.assert_allclose(ratio, np.median(ratio), rtol=1e-3)
+        # Of any kind what is near comes to lie nearer.
+        for kind, stored in (("buffer", 5 + 1 / z), ("distance", 30 - z)):
+            made = one("depth_unit", {"depth": "deep.Z"}, {
+                "deep": MemorySource({"Z": stored.astype(np.float32)}, traits={"Z": Trait("depth")}),
+            }, **_turned(self.report(stored, with_position=kind == "buffer"))).planes["Y"]  # fmt: skip
+            self.assertGreater(float(np.corrcoef(made.ravel(), z.ravel())[0, 1]), 0.9, kind)
+
+    def test_where_nowhere_is(self) -> None:
+        sound = [1.0, 0.0, 0.0]
+        for wrong in ([0.0, 0.0, 0.0], [math.nan, 1, 1], [1, math.inf, 1], [1, 1, -1e9]):
+            places = np.array([sound, wrong], np.float32).T
+            self.assertEqual(is_nowhere(places).tolist(), [False, True], wrong)
 
     def test_bad_material_is_told(self) -> None:
         found = centres()

@@ -11,7 +11,7 @@ from ninja import Field, Router, Schema
 from nexal.analysis.depth import reports_of, sentences
 from nexal.analysis.elevation import elevation as core_elevation
 from nexal.analysis.elevation import located, outline_of
-from nexal.camera import camera_of_header
+from nexal.camera import camera_of
 from nexal.engine import Plan
 from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
@@ -156,7 +156,7 @@ def _known(name: str, source: StoredSource) -> SpaceRow | None:
 
 def _camera(description: Description) -> list[float] | None:
     try:
-        found = camera_of_header(description.metadata, description.display.width, description.display.height)
+        found = camera_of(description)
     except NexalError:
         return None  # told in the report of its depth
     return [float(value) for row in found.matrix for value in row] if found else None

@@ -103,6 +103,19 @@ class SpaceTest(ServerTest):
         )
         self.assertEqual(self.post("locate", x=-500, y=2, **ask)["depth"], None)
 
+    def test_plain_ids_are_told_with_all_their_digits(self) -> None:
+        numbers = np.full((8, 8), 16777217, np.uint32)
+        numbers[:, 4:] = 4000000001
+        self.upload("ids.exr", exr_bytes({"id.object": numbers}))
+        self.save({"nexal": 1, "sources": {"ids": {"files": "ids.exr"}}})
+        for x, wanted in ((1, "16777217"), (6, "4000000001")):
+            (found,) = self.post("locate", x=x, y=3, ids="ids.id.object", outline=True)["ids"]
+            self.assertEqual(found["id"], wanted)
+            step = self.step("picked", "id_pick", {"ids": "ids.id.object"}, pick=[found["id"]])
+            recipe = {"nexal": 1, "sources": {"ids": {"files": "ids.exr"}}, "steps": [step]}
+            rows = self.post("probe", recipe=recipe, addresses=["picked"], x=x, y=3)
+            self.assertEqual(rows[0]["channels"][0]["value"], 1.0)
+
     def checks(self, item: str) -> dict[str, Any]:
         return {row["code"]: row for row in self.post("checks", item=item, marks=[])}
 

@@ -13,11 +13,20 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from nexal.camera import Camera, camera_of_header, camera_of_positions
+from nexal.camera import Camera, camera_of, camera_of_positions
 from nexal.errors import NexalError, SourceError
 from nexal.formats.reading import StoredSource
 from nexal.formats.statistics import as_float
-from nexal.kernels.depths import LEAST_SLOPES, MOST_SAMPLES, SMALL_IS_NEAR, averaged_share, bend, is_nothing, sampled
+from nexal.kernels.depths import (
+    LEAST_SLOPES,
+    MOST_SAMPLES,
+    SMALL_IS_NEAR,
+    averaged_share,
+    bend,
+    is_nothing,
+    is_nowhere,
+    sampled,
+)
 from nexal.picture import Description, Plane, split_channel
 
 AVERAGED = 0.1
@@ -146,7 +155,7 @@ def nothing_in(depth: Plane) -> tuple[NDArray[np.bool_], list[float]]:
 
 def _camera(description: Description, position: Sequence[Plane] | None, warnings: list[str]) -> Found | None:
     try:
-        camera = camera_of_header(description.metadata, description.display.width, description.display.height)
+        camera = camera_of(description)
     except NexalError as error:
         warnings.append(str(error))
         camera = None
@@ -157,8 +166,7 @@ def _camera(description: Description, position: Sequence[Plane] | None, warnings
     # Some rows and columns are enough to be seen by.
     held, every = np.stack(position), 1 + position[0].size // MOST_SAMPLES
     mask = np.zeros(position[0].shape, np.bool_)
-    some = held[:, ::every, ::every]
-    mask[::every, ::every] = ~(is_nothing(some).any(axis=0) | (some == 0).all(axis=0))
+    mask[::every, ::every] = ~is_nowhere(held[:, ::every, ::every])
     solved = camera_of_positions(held, mask, (description.window.x, description.window.y))
     if solved is None:
         return None
@@ -185,7 +193,7 @@ def _against(depth: Plane, position: Sequence[Plane], there: NDArray[np.bool_]) 
     tried = random.permutation(there.size) if few else random.integers(0, there.size, 8 * SAMPLES)
     tried = tried[there.ravel()[tried]]
     held = np.stack([plane.ravel()[tried] for plane in position])
-    sound = ~(is_nothing(held).any(axis=0) | (held == 0).all(axis=0))
+    sound = ~is_nowhere(held)
     chosen = tried[sound][:SAMPLES]
     if chosen.size < 100:
         return None

@@ -16,7 +16,7 @@ from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed
 from nexal.hashed_ids import id_layers, number_of, ranked
-from nexal.kernels.depths import is_nothing
+from nexal.kernels.depths import is_nothing, is_nowhere
 from nexal.kernels.picking import number_cover, ranked_cover
 from nexal.operations.space import axes_of
 from nexal.picture import Plane, Window
@@ -90,9 +90,14 @@ def elevation(
     return Elevation(np.round(density).astype(np.uint8), float(low), float(high), all_low, all_high)
 
 
+def _small(window: Window) -> Fraction:
+    """The scale at which a window is small enough to be looked at while the pointer moves."""
+    return next((each for each in SCALES if window.scaled(each).area <= MOST_PIXELS), SCALES[-1])
+
+
 def _shrunk(engine: Engine, plan: Plan, feed: Feed) -> Plane:
     window = feed.description.window
-    scale = next((each for each in SCALES if window.scaled(each).area <= MOST_PIXELS), SCALES[-1])
+    scale = _small(window)
     name = feed.description.channels[0]
     picture = engine.evaluate(feed, plan, scale=scale, region=window.scaled(scale), channels=[name], patient=False)
     plane = np.asarray(picture.planes[name], np.float32)
@@ -128,8 +133,7 @@ def located(engine: Engine, plan: Plan, feeds: Mapping[str, Feed], x: float, y: 
     if "position" in feeds:
         names = axes_of(feeds["position"].description, "position")
         planes = [np.asarray(plane, np.float32) for plane in _read(engine, plan, feeds["position"], around, names)]
-        nothing = is_nothing(planes[0]) | ((planes[0] == 0) & (planes[1] == 0) & (planes[2] == 0))
-        own = chosen & ~nothing
+        own = chosen & ~is_nowhere(planes)
         if own.any():
             px, py, pz = (float(np.median(plane[own])) for plane in planes)
             position = (px, py, pz)
@@ -172,7 +176,7 @@ def outline_of(engine: Engine, plan: Plan, feed: Feed, picked: str) -> Outline:
     """
     description = feed.description
     window = description.window
-    scale = next((each for each in SCALES if window.scaled(each).area <= MOST_PIXELS), SCALES[-1])
+    scale = _small(window)
     region = window.scaled(scale)
     layer = next((each for each in id_layers(description.metadata).values()), None)
     pairs = ranked(layer.name, description.channels) if layer else []
@@ -210,5 +214,6 @@ def _ids(engine: Engine, plan: Plan, feed: Feed, at: Window) -> list[tuple[str, 
     if plain and not known:
         value = _read(engine, plan, feed, at, (plain[0],))[0][0, 0]
         if np.isfinite(value) and value != 0:
-            found.append((f"{float(value):g}", "", 1.0))
+            # With all its digits: it is picked by what stands here.
+            found.append((str(int(value)) if value == int(value) else repr(float(value)), "", 1.0))
     return found

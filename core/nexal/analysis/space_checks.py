@@ -9,14 +9,14 @@ import numpy as np
 from nexal.addresses import split_address
 from nexal.analysis.checking import Warnings, check
 from nexal.analysis.depth import AVERAGED, LEAST_EDGES, DepthReport, reports_of
-from nexal.camera import camera_of_header
+from nexal.camera import camera_of
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import addresses_of
 from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
 from nexal.hashed_ids import id_layers
-from nexal.kernels.depths import is_nothing
+from nexal.kernels.depths import is_nothing, is_nowhere
 from nexal.operations.space import axes_of
 from nexal.picture import ALPHA_NAME
 from nexal.recipe import Step
@@ -66,21 +66,37 @@ def check_depth(engine: Engine, plan: Plan, item: str) -> Warnings:
             }
         )
     if report.near_is == "large" and step.op not in ("depth_range", "depth_slice"):
-        near, far = report.range[1], report.range[0]
-        turned = {"kind": "normalised", "near": 1.0, "far": 10.0, "near_value": near, "far_value": far}
+        turned = _turned(report)
         unit = {"name": "distance", "op": "depth_unit", "in": {"depth": address}, "set": turned}
         warnings.append(
             {
                 "code": "depth_turned",
                 "text": f"Near is where {address} is large: by distance it is the wrong way round",
                 "remedy": {
-                    "label": "Turn it round (1 to 10, put your own distances)",
+                    "label": f"Turn it round (1 to {turned['far']:g}, put your own distances)",
                     "steps": [unit],
                     "feed": {"port": "depth", "address": "distance"},
                 },
             }
         )
     return warnings
+
+
+MOST_FAR = 1000.0
+
+
+def _turned(report: DepthReport) -> dict[str, Any]:
+    """Settings of `depth_unit` by which what is near comes to lie at 1, in true proportion where that is known.
+
+    Of an inverse depth distances are as 1 / v; a z-buffer is linear in them, too, from an end that it does not tell.
+    """
+    near, far = report.range[1], report.range[0]
+    inverse = report.kind in ("inverse", "buffer")
+    exact = report.kind == "inverse" and far > 0
+    distance = float(f"{min(near / far, MOST_FAR):.6g}") if exact else 10.0
+    far = near / distance if exact else far
+    kind = "inverse" if inverse else "normalised"
+    return {"kind": kind, "near": 1.0, "far": distance, "near_value": near, "far_value": far}
 
 
 @check("space", "fog", "defocus")
@@ -154,7 +170,7 @@ def check_positions(engine: Engine, plan: Plan, item: str) -> Warnings:
     description = feed.description
     try:
         axes = axes_of(description, "position")
-        camera = camera_of_header(description.metadata, description.display.width, description.display.height)
+        camera = camera_of(description)
     except NexalError:
         return []  # told by the step itself
     if camera is None:
@@ -163,7 +179,7 @@ def check_positions(engine: Engine, plan: Plan, item: str) -> Warnings:
     region = description.window.scaled(scale)
     planes = engine.evaluate(feed, plan, scale=scale, region=region, channels=list(axes), patient=False).planes
     points = np.stack([planes[axis] for axis in axes])
-    there = ~(is_nothing(points).any(axis=0) | (points == 0).all(axis=0))
+    there = ~is_nowhere(points)
     y, x = np.nonzero(there)
     if len(x) < LEAST_POINTS:
         return []

@@ -10,9 +10,9 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from nexal.camera import Camera, camera_of_header, camera_of_view
+from nexal.camera import Camera, camera_of, camera_of_view
 from nexal.errors import RecipeError, SettingError
-from nexal.kernels.depths import is_nothing
+from nexal.kernels.depths import is_nowhere
 from nexal.kernels.pointmath import safe_divide, smoothstep
 from nexal.operations.base import Operation, PointOperation, Port, Scene, Settings, register, setting
 from nexal.operations.depths import COVERAGE, DEPTH, Profile, covered_depth, depth_of
@@ -40,11 +40,10 @@ def places_of(
 ) -> tuple[list[Plane], NDArray[np.bool_]]:
     """The three axes of a position pass, 0 where nothing is, and where something is.
 
-    Nothing is where one is not finite or beyond 1e7, and where all are exactly 0, as renderers leave it.
+    See `is_nowhere`.
     """
     planes = [inputs[port][name] for name in axes_of(scene.descriptions[port], port)]
-    nothing = is_nothing(planes[0]) | is_nothing(planes[1]) | is_nothing(planes[2])
-    nothing |= (planes[0] == 0) & (planes[1] == 0) & (planes[2] == 0)
+    nothing = is_nowhere(planes)
     return [np.where(nothing, np.float32(0), plane) for plane in planes], ~nothing
 
 
@@ -73,7 +72,7 @@ def camera_at(description: Description, settings: CameraSettings, port: str) -> 
     width, height = description.display.width, description.display.height
     if settings.camera == "view":
         return camera_of_view(settings.camera_to_world, settings.fov_x, width, height)
-    found = camera_of_header(description.metadata, width, height)
+    found = camera_of(description)
     if found is None:
         raise RecipeError(
             "its file has no camera in its header (worldToNDC)",
@@ -415,7 +414,7 @@ def _clouds_in_picture(settings: FogSettings, scene: Scene) -> Plane:
 
 def eye_needed(position: Description, what: str, remedy: str) -> Camera:
     """The camera in the header of a position pass. Raises RecipeError: `what` needs to know where the eye is."""
-    found = camera_of_header(position.metadata, position.display.width, position.display.height)
+    found = camera_of(position)
     if found is None:
         raise RecipeError(
             f"{what} to know where the eye is, and its file has no camera in its header (worldToNDC)",

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { type Probed, api, got } from "@/api/client";
 import { type Recipe, type Step, findStep, itemOf, drafted } from "@/api/recipe";
 
+import { useNewest } from "./useNewest";
 import { useView } from "./viewState";
 
 const TINT: Record<string, string> = { R: "text-red", G: "text-green", B: "text-blue", A: "text-alpha" };
@@ -38,7 +39,15 @@ interface Props {
 /** The exact numbers under the pointer, in full precision from the server; the newest wish is answered last. */
 export function Probe({ shot, recipe, addresses, alone, at }: Props) {
   const { probeSize: size, probing } = useView();
-  const [rows, setRows] = useState<{ x: number; y: number; rows: Probed[] } | null>(null);
+  const names = addresses.join(" ");
+  const rows = useNewest(names ? at : null, [shot, recipe, names, size], (x, y) =>
+    got(
+      api.POST("/api/shots/{shot_id}/probe", {
+        params: { path: { shot_id: shot } },
+        body: { ...drafted(recipe), addresses: names.split(" "), x, y, size },
+      }),
+    ),
+  );
   const shown = rows !== null && probing;
   const box = useRef<HTMLDivElement>(null);
   const [above, setAbove] = useState(false);
@@ -55,50 +64,6 @@ export function Probe({ shot, recipe, addresses, alone, at }: Props) {
     return () => place.removeEventListener("pointermove", follow);
     // It is there only while there are numbers.
   }, [shown]);
-  const wish = useRef<{ x: number; y: number } | null>(null);
-  const running = useRef(false);
-  const [x, y] = at ? [Math.floor(at[0]), Math.floor(at[1])] : [0, 0];
-  const names = addresses.join(" ");
-
-  useEffect(() => {
-    if (!at || !names) {
-      wish.current = null;
-      setRows(null);
-      return;
-    }
-    wish.current = { x, y };
-    const timer = setTimeout(() => void follow(), 30);
-    async function follow(): Promise<void> {
-      if (running.current) return;
-      running.current = true;
-      while (wish.current) {
-        const mine = wish.current;
-        try {
-          const answer = await got(
-            api.POST("/api/shots/{shot_id}/probe", {
-              params: { path: { shot_id: shot } },
-              body: {
-                ...drafted(recipe),
-                addresses: names.split(" "),
-                x: mine.x,
-                y: mine.y,
-                size,
-              },
-            }),
-          );
-          if (wish.current) setRows({ ...mine, rows: answer });
-        } catch {
-          setRows(null);
-        }
-        if (wish.current === mine) wish.current = null;
-      }
-      running.current = false;
-    }
-    return () => clearTimeout(timer);
-    // Position and names stand for their objects.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [shot, recipe, names, x, y, at === null, size]);
-
   if (!rows || !probing) return null;
   return (
     <div
@@ -109,7 +74,7 @@ export function Probe({ shot, recipe, addresses, alone, at }: Props) {
       <div className="text-dim">
         x {rows.x} y {rows.y} · {size}×{size}
       </div>
-      {rows.rows.map((row) => (
+      {rows.answer.map((row) => (
         <ProbeRow
           key={row.address}
           row={row}

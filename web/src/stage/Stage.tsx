@@ -38,11 +38,11 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
   const view = useView();
   const box = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState<[number, number]>([0, 0]);
-  const [hover, setHovered] = useState<[number, number] | null>(null);
-  const setHover = (at: [number, number] | null) => {
-    setHovered(at);
-    useHover.setState({ at });
-  };
+  const hover = useHover((state) => state.at);
+  const setHover = (at: [number, number] | null) => useHover.setState({ at });
+  useEffect(() => {
+    return () => useHover.setState({ at: null });
+  }, []);
   useEffect(() => {
     const observer = new ResizeObserver(([entry]) =>
       setSize([Math.floor(entry!.contentRect.width), Math.floor(entry!.contentRect.height)]),

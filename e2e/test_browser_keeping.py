@@ -205,3 +205,33 @@ class Keeping(BrowserTest):
         page.unroute("**/inspect")
         for before, step in itertools.pairwise(self.recipe()["steps"][4:]):
             self.assertEqual(next(iter(step["in"].values())), before["name"])
+
+    def test_the_finder_keeps_the_focus_however_soon_it_is_opened_again(self) -> None:
+        page = self.page
+        self.choose_item(page, "comp")
+        # The key comes in the very moment in which the finder of before goes: no hand waits for what was added.
+        page.evaluate(
+            """() => {
+              let shown = false;
+              const watch = new MutationObserver(() => {
+                const there = document.querySelector("[aria-controls=found-steps]") !== null;
+                if (shown && !there) {
+                  watch.disconnect();
+                  document.body.dispatchEvent(new KeyboardEvent("keydown", { key: "/", bubbles: true }));
+                }
+                shown = there;
+              });
+              watch.observe(document.body, { childList: true, subtree: true });
+            }"""
+        )
+        page.keyboard.press("/")
+        page.get_by_role("combobox", name="Add a step by name or by need").fill("grade")
+        page.keyboard.press("Enter")
+        self.wait_for_step("grade")
+        page.wait_for_timeout(300)
+        page.wait_for_timeout(300)
+        self.assertIn("combobox", page.evaluate("document.activeElement.outerHTML"))
+        page.keyboard.type("blur")
+        page.keyboard.press("Enter")
+        self.wait_for_step("blur")
+        self.assertEqual(self.step("blur")["in"], {"from": "grade"})

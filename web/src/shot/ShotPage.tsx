@@ -143,17 +143,18 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   const alone = useView((state) => (state.alone?.item === item ? state.alone.channels : null));
 
   // What was added is set next: the focus goes to its first setting.
-  const added = useRef<string | null>(null);
+  const added = useRef<{ name: string; held: Element | null } | null>(null);
   useEffect(() => {
-    if (!item || added.current !== item) return;
+    const done = added.current;
+    if (!item || done?.name !== item) return;
     added.current = null;
-    const timer = setTimeout(visitFirstSetting, 50);
+    const timer = setTimeout(() => visitFirstSetting(done.held), 50);
     return () => clearTimeout(timer);
   }, [item]);
   const add = (operation: OperationRow, dragged?: string) =>
     put((before) => {
       const step = newStep(operation, { recipe: before, items, item, alone, operations }, dragged);
-      added.current = step.name;
+      added.current = { name: step.name, held: document.activeElement };
       return [insertAfter(before, step, item && findStep(before, item) ? item : null), step.name];
     });
   const cross = (a: string, b: string) =>

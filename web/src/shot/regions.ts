@@ -50,7 +50,9 @@ export function visitNext(turn: 1 | -1): void {
   if (next) visit(next);
 }
 
-/** The first setting of the step in focus. */
-export function visitFirstSetting(): void {
+/** The first setting of the step in focus, unless the hand has gone elsewhere since `held` had the focus. */
+export function visitFirstSetting(held: Element | null): void {
+  const now = document.activeElement;
+  if (now && now !== held && now !== document.body) return;
   document.querySelector<HTMLElement>(`[data-settings] :is(${FOCUSABLE})`)?.focus();
 }

@@ -65,7 +65,7 @@ export function useKeys(context: Context): void {
         return;
       }
       if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
-      const digit = /^Digit([1-5])$/.exec(event.code)?.[1];
+      const digit = /^Digit([1-6])$/.exec(event.code)?.[1];
       if (digit && event.shiftKey) {
         event.preventDefault();
         latest.current.bench(Number(digit) - 1);

@@ -12,6 +12,7 @@ from server_support import exr_bytes
 from demo.night.naming import hashed_names, hashed_value
 
 NEAR, FAR = 2.0, 8.0
+FOCAL = 200.0
 
 
 def render() -> bytes:
@@ -22,12 +23,16 @@ def render() -> bytes:
     depth = np.where(square, NEAR, np.where(there, FAR, 1e10)).astype(np.float32)
     colour = np.where(square, 0.6, np.where(there, 0.2, 0.0)).astype(np.float16)
     planes = dict.fromkeys("RGB", colour) | {"A": there.astype(np.float16), "depth.Z": depth}
-    place = {"X": (x - 160) * depth / 200, "Y": (90 - y) * depth / 200, "Z": depth}
+    place = {"X": (x - 159.5) * depth / FOCAL, "Y": (89.5 - y) * depth / FOCAL, "Z": depth}
     planes |= {f"position.{axis}": np.where(there, plane, 0).astype(np.float32) for axis, plane in place.items()}
     numbers = np.where(square, hashed_value("square"), np.where(there, hashed_value("wall"), 0))
     planes |= {"things00.R": numbers.astype(np.float32), "things00.G": there.astype(np.float32)}
     planes |= {"things00.B": np.zeros_like(depth), "things00.A": np.zeros_like(depth)}
-    return exr_bytes(planes, header=hashed_names("things", ("square", "wall")))
+    names = hashed_names("things", ("square", "wall"))
+    # The eye is where the world begins and looks along z, y upwards.
+    to_screen = [[FOCAL / WIDTH, 0, 0, 0], [0, -FOCAL / HEIGHT, 0, 0], [0.5, 0.5, 1, 1], [0, 0, -0.05, 0]]
+    camera = {"worldToCamera": np.eye(4, dtype=np.float32), "worldToNDC": np.array(to_screen, np.float32)}
+    return exr_bytes(planes, header=names | camera)
 
 
 class Space(BrowserTest):
@@ -132,6 +137,106 @@ class Space(BrowserTest):
         page.mouse.move(box["x"] + 90, box["y"] + 60)
         page.mouse.wheel(0, -300)
         page.get_by_label("Elevation", exact=True).get_by_role("button", name="all", exact=True).click()
+
+    def drag(self, label: str, x: float, y: float, *keys: str) -> None:
+        """Takes hold of something of a shape and brings it by so many pixels of the picture."""
+        page = self.page
+        box = page.get_by_role("button", name=f"{label} on the picture").bounding_box()
+        assert box
+        at = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        (left, top), (right, bottom) = self.spot(page, 0, 0), self.spot(page, x, y)
+        page.mouse.move(*at)
+        page.mouse.down()
+        for key in keys:
+            page.keyboard.down(key)
+        page.mouse.move(at[0] + right - left, at[1] + bottom - top, steps=5)
+        page.mouse.up()
+        for key in keys:
+            page.keyboard.up(key)
+
+    def settled(self, setting: str, wanted: list[float], within: float) -> None:
+        self.wait_for(
+            lambda: max(map(abs, np.subtract(self.step("ball")["set"].get(setting, [0.0] * 3), wanted))) <= within,
+            what=f"{setting} {wanted}: {self.step('ball')}",
+        )
+
+    def test_a_shape_is_moved_sized_and_turned_on_the_picture_and_along_the_depth(self) -> None:
+        ball = {
+            "name": "ball",
+            "op": "space_matte",
+            "in": {"position": "scene.position", "coverage": "scene.A"},
+            "set": {"centre": [0, 0, FAR], "size": [2, 1, 1], "softness": 0.0},
+        }
+        page = self.open_space("ball", [ball])
+        self.assert_pixel(page, 200, 90, [255] * 3)
+        # At 8 from the eye a unit of the world is 25 pixels.
+        self.drag("radius", 25, 0)
+        self.settled("size", [3, 1, 1], 0.1)
+        self.assert_pixel(page, 225, 90, [255] * 3)
+        self.drag("centre", 50, 20)
+        self.settled("centre", [2, -0.8, FAR], 0.1)
+        elevation = page.get_by_label("Elevation", exact=True)
+        elevation.get_by_test_id("shape").first.wait_for(state="attached")
+        along = elevation.get_by_role("slider", name="centre", exact=True)
+        along.focus()
+        page.keyboard.press("PageDown")
+        self.wait_for(lambda: self.step("ball")["set"]["centre"][2] < FAR - 0.01, what=str(self.step("ball")))
+        # It stays where it is seen.
+        x, y, z = self.step("ball")["set"]["centre"]
+        self.assertAlmostEqual(x / z, 0.25, delta=0.02)
+        self.assertAlmostEqual(y / z, -0.1, delta=0.02)
+        page.keyboard.press("Control+z")
+        self.wait_for(lambda: self.step("ball")["set"]["centre"][2] == FAR)
+        page.get_by_role("group", name="Shape").get_by_role("button", name="box").click()
+        self.drag("turn", 25, 0)
+        self.settled("rotation", [0, -10, 0], 1.5)
+        self.drag("turn", 25, 0, "Shift")
+        self.wait_for(lambda: abs(self.step("ball")["set"]["rotation"][2]) > 5, what=str(self.step("ball")))
+        hold = page.get_by_role("button", name="height on the picture")
+        hold.focus()
+        before = self.step("ball")["set"]["size"][1]
+        page.keyboard.press("Shift+ArrowUp")
+        self.wait_for(lambda: self.step("ball")["set"]["size"][1] > before + 0.2, what=str(self.step("ball")))
+        self.assertEqual(self.violations(page), [])
+
+    def test_an_element_that_the_depth_does_not_know_is_laid_back_by_a_click(self) -> None:
+        glow = {
+            name: np.full((HEIGHT, WIDTH), value, np.float16)
+            for name, value in zip("RGBA", (1, 1, 0, 0.5), strict=True)
+        }
+        glow = {name: np.where(np.arange(WIDTH) < 160, plane, 0).astype(np.float16) for name, plane in glow.items()}
+        recipe = {
+            "nexal": 1,
+            "sources": {"scene": {"files": "scene.exr"}, "glow": {"files": "glow.exr"}},
+            "steps": [
+                {"name": "lit", "op": "stack", "in": {"under": "scene", "over": "glow"}},
+                {"name": "lens", "op": "defocus", "in": {"picture": "lit", "depth": "scene.depth.Z"}},
+            ],
+        }
+        self.shot = self.make_shot("110 glow", recipe, {"scene.exr": render(), "glow.exr": exr_bytes(glow)})
+        page = self.open_shot(query="?item=lens&bench=space")
+        page.get_by_text("scene.depth.Z knows nothing of glow").wait_for()
+        page.get_by_role("button", name="Keep glow out, and lay it back on top").click()
+        self.wait_for_step("lit_after")
+        self.assertEqual(self.step("lens")["in"], {"picture": "scene", "depth": "scene.depth.Z"})
+        page.locator('[data-item="lit_after"][aria-current="true"]').wait_for()
+
+    def test_how_depth_is_read_stands_in_the_recipe(self) -> None:
+        page = self.open_space()
+        page.get_by_label("Benches").get_by_role("button", name="Mattes").click()
+        known = page.get_by_label("Space of the source")
+        known.get_by_text("depth.Z: distance along the view, near is small").wait_for()
+        self.set_choice("Depth is read", "distance, large is near")
+        self.wait_for(lambda: self.recipe()["sources"]["scene"].get("depth") == "turned")
+        known.get_by_text("depth.Z: distance, near is large").wait_for()
+        box = known.get_by_label("Nothing is")
+        box.fill("far")
+        box.press("Enter")
+        known.get_by_text("a number or none").wait_for()
+        box.fill("8")
+        box.press("Enter")
+        self.wait_for(lambda: self.recipe()["sources"]["scene"].get("nothing") == FAR)
+        self.assertEqual(self.violations(page), [])
 
     def test_a_shot_without_depth_says_so(self) -> None:
         page = self.open_shot(query="?bench=space")

@@ -14,6 +14,7 @@ from nexal.addresses import ITEM_NAME, split_address
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
 from nexal.faults import faults_of, worded
 
+DepthKind = Literal["auto", "planar", "radial", "distance", "turned", "inverse", "buffer"]
 RoleName = Literal[
     "colour",
     "light",
@@ -61,6 +62,10 @@ class SourceSpec(Strict):
     non_finite: Literal["keep", "zero"] = "keep"
     roles: dict[str, RoleName] = Field(default_factory=dict)
     """What layers are, by name, where the guess from their names is wrong; the picture itself is the layer ``."""
+    depth: DepthKind = "auto"
+    """What its depth measures, where that is not found rightly; see `analysis/depth.py`."""
+    nothing: float | None = None
+    """The number that its depth holds where nothing is, besides what is infinite or beyond 1e7."""
     offset: FrameNumber = 0
     """Frames by which it is moved later."""
     first: FrameNumber | None = None

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from space_scenes import BALL, EYE, FOV, RADIUS, SIZE, camera_to_world, centres, header, subpixels
 
 from demo.night.naming import hashed_names, hashed_value
-from nexal.analysis.depth import depth_report
+from nexal.analysis.depth import depth_report, reports_of, sentences
 from nexal.analysis.run import depth_file
 from nexal.analysis.space_checks import _turned
 from nexal.camera import Camera, ball_outline, camera_of_header, camera_of_positions, camera_of_view
@@ -24,6 +24,8 @@ from nexal.hashed_ids import bits_of, id_layers, ranked
 from nexal.kernels.depths import is_nowhere
 from nexal.operations.space import turned_axes
 from nexal.picture import Alpha, Trait, Window
+from nexal.recipe import SourceSpec
+from nexal.session import Session
 
 AXES = ("X", "Y", "Z")
 
@@ -300,6 +302,33 @@ class Reports(CoreTest):
         self.assertIn("by the positions", " ".join(answer["sentences"]))
         self.assertEqual(main(["depth", str(path)]), 0)
         self.assertEqual(main(["depth", str(path), "--layer", "nowhere"]), 2)
+
+    def test_the_recipe_says_what_depth_is_and_where_nothing_is(self) -> None:
+        depth = np.full((16, 16), 4.0, np.float32)
+        depth[:, 8:] = 77.0
+        depth[:, 4:8] = np.linspace(1.5, 3, 4, dtype=np.float32)
+        path = write_exr(self.folder() / "odd.exr", {"depth.Z": depth, "R": np.full((16, 16), 77.0, np.float32)})
+        window = Window(0, 0, 16, 16)
+        with Session() as session:
+            plain, told = session.open(path), session.open(path, SourceSpec(depth="turned", nothing=77.0))
+            (before,), (after,) = reports_of(plain), reports_of(told)
+            read = told.read(["depth.Z", "R"], Fraction(1), window)
+            self.assertTrue(np.isinf(read["depth.Z"][:, 8:]).all())
+            self.assert_planes(read["depth.Z"][:, :8], depth[:, :8])
+            self.assert_planes(read["R"], 77.0 + 0 * depth, message="what is no depth stays")
+            self.assertIsNone(told.raw("depth.Z", window))
+            # What is there is not averaged with what is not, and nothing stays nothing.
+            small = told.read(["depth.Z"], Fraction(1, 8), window.scaled(Fraction(1, 8)))["depth.Z"]
+            self.assert_planes(small[:, 0], [depth[:8, :8].mean()] * 2, 1e-3)
+            self.assertTrue(np.isinf(small[:, 1]).all())
+            self.assertNotEqual(plain.digest, told.digest)
+            # Another kind changes what is said, and no pixel.
+            self.assertEqual(plain.digest, session.open(path, SourceSpec(depth="planar")).digest)
+        self.assertEqual((before.near_is, before.range[1] > 70), ("small", True))
+        self.assertEqual((after.kind, after.near_is, after.likely), ("distance", "large", False))
+        self.assertAlmostEqual(after.nothing_share, 0.5)
+        self.assertLess(after.range[1], 5)
+        self.assertIn("the recipe says so", " ".join(sentences(after)))
 
 
 class Fogs(CoreTest):

@@ -36,6 +36,7 @@ class DepthRow(Schema):
     likely: bool
     near_is: Literal["small", "large"]
     range: tuple[float, float]
+    unit: float | None = Field(description="World units that 1 of it is, where that is known")
     averaged: float
     sentences: list[str]
     warnings: list[str]

@@ -47,6 +47,24 @@ describe("remedies", () => {
     expect(step(remedied(RECIPE, "cut", remedy)[0], "cut")!.in).toEqual({ picture: "moth", alpha: "turned" });
   });
 
+  it("take something out below a step and lay it back above, for all that use it", () => {
+    const recipe: Recipe = {
+      ...RECIPE,
+      steps: [
+        { name: "lit", op: "stack", in: { under: "moth", over: "tin" } },
+        { name: "lens", op: "defocus", in: { picture: "lit", depth: "moth.Z" } },
+        { name: "shown", op: "grade", in: { picture: "lens", matte: "lens.A" } },
+      ],
+    };
+    const back = { name: "lit_after", op: "stack", in: { under: "lens", over: "tin" } };
+    const does = { lay_back: { port: "picture", address: "moth" }, steps: [back] };
+    const [after, focus] = remedied(recipe, "lens", { label: "", kind: "lay_back", does });
+    expect([names(after), focus]).toEqual([["lit", "lens", "lit_after", "shown"], "lit_after"]);
+    expect(step(after, "lens")!.in).toEqual({ picture: "moth", depth: "moth.Z" });
+    expect(step(after, "lit_after")!.in).toEqual(back.in);
+    expect(step(after, "shown")!.in).toEqual({ picture: "lit_after", matte: "lit_after.A" });
+  });
+
   it("change steps and how sources are read", () => {
     const change = { label: "", kind: "change", does: { change: { pull: { set: { mode: "darken" } } } } };
     expect(step(remedied(RECIPE, "cut", change)[0], "pull")!.set).toEqual({ mode: "darken" });

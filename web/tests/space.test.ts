@@ -1,7 +1,20 @@
 import { describe, expect, it } from "vitest";
 
 import { type Recipe, findStep } from "@/api/recipe";
-import { ballOutline, eyeOf, outlinesOf, seen } from "@/benches/space/outline";
+import {
+  type Point,
+  alongSeen,
+  awayOf,
+  eyeOf,
+  placeAt,
+  plus,
+  seen,
+  times,
+  turnOf,
+  turned,
+  turnedFurther,
+} from "@/benches/space/camera";
+import { type Measure, depthOfPlace, outlinesOf, stageHandlesOf } from "@/benches/space/shape";
 import { type Axis, depthAt, ticksOf, xOf, zoomed } from "@/benches/space/scale";
 import {
   type Located,
@@ -25,6 +38,7 @@ const SPACE: SpaceRow = {
       likely: false,
       near_is: "small",
       range: [2, 12],
+      unit: 1,
       averaged: 0,
       sentences: [],
       warnings: [],
@@ -160,11 +174,95 @@ describe("shapes of space on the picture", () => {
   });
 
   it("bound a ball by rays that touch it", () => {
-    const outline = ballOutline(CAMERA, [1, 2, 7], 5);
+    const ball = (centre: Point) => ({ name: "b", op: "space_matte", set: { centre, size: [5, 1, 1] } });
+    const [outline] = outlinesOf(ball([1, 2, 7]), CAMERA);
     // Straight ahead it is a circle of focal length x tangent: r / sqrt(d^2 - r^2).
-    for (const [x, y] of outline) expect(Math.hypot(x - 50, y - 40)).toBeCloseTo((100 * 5) / Math.sqrt(75));
-    expect(ballOutline(CAMERA, [1, 2, -2], 5)).toEqual([]);
+    for (const [x, y] of outline!) expect(Math.hypot(x - 50, y - 40)).toBeCloseTo((100 * 5) / Math.sqrt(75));
+    expect(outlinesOf(ball([1, 2, -2]), CAMERA)).toEqual([]);
     const box = { name: "b", op: "space_matte", set: { shape: "box", centre: [1, 2, 7], size: [1, 1, 1] } };
     expect(outlinesOf(box, CAMERA)).toHaveLength(12);
+  });
+
+  it("are put where they are seen", () => {
+    const place: Point = [2.5, 1, 4];
+    expect(awayOf(CAMERA, place)).toBeCloseTo(7);
+    for (const [axis, value] of placeAt(CAMERA, seen(CAMERA, place)!, 7).entries())
+      expect(value).toBeCloseTo(place[axis]!);
+    const way: Point = [0.3, -0.2, 0.5];
+    for (const along of [-1, 0.5, 3])
+      expect(alongSeen(CAMERA, place, way, seen(CAMERA, plus(place, times(way, along)))!)).toBeCloseTo(along);
+  });
+
+  it("turn about any axis, one after the other", () => {
+    const close = (found: Point, wanted: Point) =>
+      found.forEach((value, axis) => {
+        expect(value).toBeCloseTo(wanted[axis]!);
+      });
+    close(turned([1, 0, 0], [0, 0, 90]), [0, 1, 0]);
+    close(turned([0, 1, 0], [90, 0, 0]), [0, 0, 1]);
+    close(turned([0, 0, 1], [0, 90, 0]), [1, 0, 0]);
+    for (const rotation of [
+      [20, -35, 110],
+      [0, 90, 0],
+      [15, 0, 0],
+    ] as Point[]) {
+      const back = turnedFurther(turnedFurther(rotation, [1, 2, -0.5], 47), [1, 2, -0.5], -47);
+      turnOf(back).forEach((row, at) => {
+        close(row, turnOf(rotation)[at]!);
+      });
+    }
+    close(turned([1, 0, 0], turnedFurther([0, 0, 30], [0, 0, 1], 60)), [0, 1, 0]);
+  });
+});
+
+describe("a shape taken hold of", () => {
+  const set = { shape: "box", centre: [1, 2, 7], size: [1, 2, 3], rotation: [0, 0, 0] };
+  const after = (recipe: Recipe) => own(recipe).set as Record<"centre" | "size" | "rotation" | "at", Point>;
+  const drag = (recipe: Recipe, name: string, by: [number, number], aside = false) => {
+    const handle = stageHandlesOf(own(recipe), CAMERA).find((each) => each.name === name)!;
+    return after(handle.moved(recipe, handle.at, [handle.at[0] + by[0], handle.at[1] + by[1]], aside));
+  };
+
+  it("goes across the view at its depth", () => {
+    // At 10 from the eye a unit is 10 pixels.
+    expect(drag(withStep("space_matte", set), "centre", [20, -10]).centre).toEqual([3, 3, 7]);
+    const lamp = withStep("relight", { at: [1, 2, 7] });
+    expect(drag(lamp, "at", [10, 0]).at).toEqual([2, 2, 7]);
+    expect(stageHandlesOf(own(withStep("relight", { light: "sun" })), CAMERA)).toEqual([]);
+  });
+
+  it("is sized along its own axes, and never to nothing", () => {
+    expect(drag(withStep("space_matte", set), "size_0", [10, 55]).size).toEqual([2, 2, 3]);
+    expect(drag(withStep("space_matte", set), "size_0", [-10, 0]).size[0]).toBeGreaterThan(0);
+    // Straight along the view nothing can be taken hold of by its length.
+    expect(stageHandlesOf(own(withStep("space_matte", { ...set, shape: "slab" })), CAMERA)).toHaveLength(3);
+    expect(drag(withStep("space_matte", { ...set, shape: "ball" }), "size_0", [5, 0]).size[0]).toBeCloseTo(
+      1.5,
+    );
+  });
+
+  it("turns with the pointer what faces the camera", () => {
+    const front = (rotation: Point) => turned([0, 0, -1], rotation);
+    const right = front(drag(withStep("space_matte", set), "rotation", [25, 0]).rotation);
+    expect(seen(CAMERA, plus([1, 2, 7], right))![0]).toBeGreaterThan(51);
+    const down = front(drag(withStep("space_matte", set), "rotation", [0, 25]).rotation);
+    expect(seen(CAMERA, plus([1, 2, 7], down))![1]).toBeGreaterThan(41);
+    const side = turned([1, 0, 0], drag(withStep("space_matte", set), "rotation", [25, 0], true).rotation);
+    expect(seen(CAMERA, plus([1, 2, 7], side))![1]).toBeGreaterThan(41);
+  });
+
+  it("lies on the elevation where its depth is", () => {
+    const planar: Measure = { camera: CAMERA, kind: "planar", unit: 2 };
+    expect(depthOfPlace(planar, [4, 6, 7])).toBeCloseTo(5);
+    expect(depthOfPlace({ ...planar, kind: "radial" }, [1, 2, 7])).toBeCloseTo(5);
+    expect(depthOfPlace({ ...planar, kind: "inverse" }, [1, 2, 7])).toBeNull();
+    const recipe = withStep("space_matte", { ...set, centre: [2, 2, 7] });
+    const [centre, end] = handlesOf(own(recipe), planar);
+    expect([centre!.at, end!.at]).toEqual([5, 6.5]);
+    const moved = after(centre!.moved(recipe, 10)).centre;
+    expect(moved).toEqual([3, 2, 17]);
+    for (const [axis, value] of seen(CAMERA, moved)!.entries())
+      expect(value).toBeCloseTo(seen(CAMERA, [2, 2, 7])![axis]!);
+    expect(after(end!.moved(recipe, 7)).size).toEqual([1, 2, 4]);
   });
 });

@@ -6,7 +6,7 @@ What can be measured is measured against a position pass of the same picture; wi
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from functools import lru_cache
 from typing import Any
 
@@ -37,6 +37,17 @@ FITS = 5e-4
 SAMPLES = 20_000
 FLAT_SHARE = 0.02
 """Share of pixels with one extreme value of 0, 1 or -1 that stands for nothing."""
+
+
+WORDS = {
+    "planar": "distance along the view",
+    "radial": "distance to the eye",
+    "inverse": "inverse distance",
+    "buffer": "z-buffer",
+    "distance": "distance",
+    "flat": "one value all over",
+    "empty": "nothing",
+}
 
 
 @dataclass(frozen=True)
@@ -276,12 +287,13 @@ class _Layer:
 
     digest: str
     layer: str | None
+    said: str
     source: StoredSource = field(compare=False)
 
 
 def reports_of(source: StoredSource, layer: str | None = None) -> tuple[DepthReport, ...]:
     """What the depth channels of a source hold; known ones are not read again. Raises SourceError where it has none."""
-    return _reports(_Layer(source.digest, layer, source))
+    return _reports(_Layer(source.digest, layer, source.spec.depth, source))
 
 
 @lru_cache(64)
@@ -291,21 +303,25 @@ def _reports(read: _Layer) -> tuple[DepthReport, ...]:
     same = axes is not None and all(stored.window(axis) == stored.window(depths[0]) for axis in axes)
     position = [as_float(stored.samples(axis)) for axis in axes] if axes and same else None
     described = source.description.changed(window=stored.window(depths[0]))
-    return tuple(depth_report(name, as_float(stored.samples(name)), position, described) for name in depths)
+    reports = (depth_report(name, source.depth_as_read(name), position, described) for name in depths)
+    return tuple(_as_said(report, read.said) for report in reports)
+
+
+def _as_said(report: DepthReport, kind: str) -> DepthReport:
+    """The report with what the recipe says that the depth measures."""
+    if kind == "auto" or report.kind in ("flat", "empty"):
+        return report
+    near_is = "large" if kind in ("turned", "inverse", "buffer") else "small"
+    said = "distance" if kind == "turned" else kind
+    reasons = [*report.reasons, f"the recipe says so; by itself it looks like {WORDS[report.kind]}"]
+    # A unit holds for what it was found for.
+    unit = report.unit if said == report.kind else None
+    return replace(report, kind=said, likely=False, near_is=near_is, unit=unit, reasons=reasons)
 
 
 def sentences(report: DepthReport) -> list[str]:
     """The report in words, line by line."""
-    kinds = {
-        "planar": "distance along the view",
-        "radial": "distance to the eye",
-        "inverse": "inverse distance",
-        "buffer": "z-buffer",
-        "distance": "distance",
-        "flat": "one value all over",
-        "empty": "nothing",
-    }
-    lines = [f"{report.channel}: {'probably ' if report.likely else ''}{kinds[report.kind]}, near is {report.near_is}"]
+    lines = [f"{report.channel}: {'probably ' if report.likely else ''}{WORDS[report.kind]}, near is {report.near_is}"]
     lines.append(f"from {report.range[0]:g} to {report.range[1]:g}; nothing in {report.nothing_share:.1%}")
     if report.unit is not None:
         lines.append(f"1 is {report.unit:.4g} units of the world")

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 
 from nexal.addresses import split_address
-from nexal.analysis.checking import Warnings, check
+from nexal.analysis.checking import Warnings, check, remedy_kind
 from nexal.analysis.depth import AVERAGED, LEAST_EDGES, DepthReport, reports_of
 from nexal.camera import camera_of
 from nexal.engine import Engine, Plan
@@ -21,6 +21,8 @@ from nexal.operations.space import axes_of
 from nexal.picture import ALPHA_NAME
 from nexal.recipe import Step
 
+remedy_kind("lay_back", "lay_back", "steps")
+"""Another address for a port of the item, and steps behind it that take its place for all that use it."""
 BY_DEPTH = ("depth_slice", "depth_range", "fog", "defocus", "position_from_depth")
 
 
@@ -45,6 +47,7 @@ def check_depth(engine: Engine, plan: Plan, item: str) -> Warnings:
 
     - its edges were averaged: remedy, `depth_edges` before the step
     - near is where its numbers are large: what goes by distance has them turned round first
+    - it is the way to the eye, and positions are made as if it went along the view, or the other way round
     """
     step = plan.recipe.step(item)
     report = _depth(plan, step) if step and step.on else None
@@ -77,6 +80,16 @@ def check_depth(engine: Engine, plan: Plan, item: str) -> Warnings:
                     "steps": [unit],
                     "feed": {"port": "depth", "address": "distance"},
                 },
+            }
+        )
+    radial = {"planar": False, "radial": True}.get(report.kind)
+    if step.op == "position_from_depth" and radial is not None and step.settings.get("radial", False) != radial:
+        told = "the way to the eye" if radial else "the distance along the view"
+        warnings.append(
+            {
+                "code": "radial_depth",
+                "text": f"{address} is {told}: the positions bend",
+                "remedy": {"label": "Read it as that", "replace": {"set": dict(step.settings) | {"radial": radial}}},
             }
         )
     return warnings
@@ -260,11 +273,78 @@ def check_defocus(engine: Engine, plan: Plan, item: str) -> Warnings:
     ]
 
 
+@check("space", "defocus", "fog")
+def check_elements(engine: Engine, plan: Plan, item: str) -> Warnings:
+    """What was laid over the render before a step that goes by its depth, and that the depth knows nothing of.
+
+    Glow, smoke, anything of another file: it is blurred, or drowned, by what lies behind it. Remedy, where nothing
+    has changed it since: the step works without it, and it is laid back on top.
+    """
+    step = plan.recipe.step(item)
+    addresses = [step.inputs.get(port) for port in ("picture", "depth")] if step and step.on else []
+    if len(addresses) < 2 or not all(isinstance(address, str) for address in addresses):
+        return []
+    picture, depth = map(str, addresses)
+    known = _sources(plan, depth)
+    found: list[tuple[str, Step]] = []
+    at = picture
+    while (layer := plan.recipe.step(split_address(at)[0])) is not None:
+        under, over = _under(layer), layer.inputs.get("over")
+        if under is None:
+            break
+        if layer.on and layer.op == "stack" and isinstance(over, str) and not known & _sources(plan, over):
+            found.append((over, layer))
+        at = under
+    if not found or not known & _sources(plan, at):
+        return []
+    names = " and ".join(over for over, _ in found)
+    text = f"{depth} knows nothing of {names}: it is treated as what lies behind it"
+    # Those on top of all else, the uppermost first, can be taken out and laid back as they are.
+    removable: list[Step] = []
+    at = picture
+    while (layer := plan.recipe.step(split_address(at)[0])) in [one for _, one in found]:
+        assert layer is not None
+        removable.append(layer)
+        at = str(layer.inputs["under"])
+    if len(removable) < len(found):
+        return [{"code": "unknown_elements", "text": text, "remedy": None}]
+    steps, below = [], item
+    for layer in reversed(removable):
+        name = f"{layer.name}_after"
+        kept = dict(layer.settings.items())
+        inputs = dict(layer.inputs) | {"under": below}
+        steps.append({"name": name, "op": "stack", "in": inputs, **({"set": kept} if kept else {})})
+        below = name
+    return [
+        {
+            "code": "unknown_elements",
+            "text": text,
+            "remedy": {
+                "label": f"Keep {names} out, and lay it back on top",
+                "lay_back": {"port": "picture", "address": at},
+                "steps": steps,
+            },
+        }
+    ]
+
+
+def _under(step: Step) -> str | None:
+    """What a step lies over or changes: the address that its picture goes on at; None where there is none."""
+    ports = ("under",) if step.op == "stack" else ("picture", "from")
+    found = next((step.inputs[port] for port in ports if port in step.inputs), None)
+    return found if isinstance(found, str) else None
+
+
+def _sources(plan: Plan, address: str) -> set[str]:
+    """The sources that an address was made of."""
+    return {name for name in _with(plan, address) if plan.recipe.step(name) is None}
+
+
 @check("space", "stack", "grade", "attach_alpha")
 def check_sharp_matte(engine: Engine, plan: Plan, item: str) -> Warnings:
     """A matte of the sharp picture used on the defocused one: its edge is sharp where the picture's is not.
 
-    What is graded or cut before the lens is blurred with the picture.
+    Remedy: the matte goes through the same lens. (What is graded or cut before the lens is blurred with the picture.)
     """
     step = plan.recipe.step(item)
     if step is None or not step.on:
@@ -275,8 +355,22 @@ def check_sharp_matte(engine: Engine, plan: Plan, item: str) -> Warnings:
     blurred = [name for name in _with(plan, picture) if _is(plan, name, "defocus")]
     if not blurred or any(_is(plan, name, "defocus") for name in _with(plan, matte)):
         return []
-    text = f"{matte} was cut from the sharp picture, and {blurred[0]} blurred what it lies on: use it before the lens"
-    return [{"code": "sharp_matte", "text": text, "remedy": None}]
+    lens = plan.recipe.step(blurred[0])
+    assert lens is not None
+    text = f"{matte} was cut from the sharp picture, and {lens.name} blurred what it lies on"
+    soft = {
+        "name": f"{split_address(matte)[0]}_soft",
+        "op": "defocus",
+        "in": dict(lens.inputs) | {"picture": matte},
+        **({"set": dict(lens.settings)} if lens.settings else {}),
+    }
+    port = _PORTS[step.op][1]
+    remedy = {
+        "label": f"The same lens for {matte}",
+        "steps": [soft],
+        "feed": {"port": port, "address": soft["name"]},
+    }
+    return [{"code": "sharp_matte", "text": text, "remedy": remedy}]
 
 
 _PORTS = {"stack": ("over", "matte"), "grade": ("picture", "matte"), "attach_alpha": ("picture", "alpha")}

@@ -124,3 +124,17 @@ def _instead(draft: _Draft, item: str, remedy: Mapping[str, Any]) -> str:
     place = draft.place(within)
     draft.steps[place] = readdressed(draft.steps[place], change)
     return item
+
+
+@_kind("lay_back")
+def _lay_back(draft: _Draft, item: str, remedy: Mapping[str, Any]) -> str:
+    feed = remedy["lay_back"]
+    place = draft.place(item)
+    behind = len(draft.steps) - place - 1
+    last = draft.add(remedy["steps"], place + 1) or item
+    first_after = len(draft.steps) - behind
+    for at in range(first_after, len(draft.steps)):
+        draft.steps[at] = readdressed(draft.steps[at], lambda address: _renamed(address, {item: last}))
+    step = draft.find(item)
+    step["in"] = dict(step.get("in", {})) | {feed["port"]: feed["address"]}
+    return last

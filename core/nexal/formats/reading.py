@@ -45,6 +45,10 @@ class Spec(Protocol):
     def non_finite(self) -> str: ...
     @property
     def roles(self) -> Mapping[str, str]: ...
+    @property
+    def depth(self) -> str: ...
+    @property
+    def nothing(self) -> float | None: ...
 
 
 @dataclass(frozen=True)
@@ -55,6 +59,8 @@ class DefaultSpec:
     read_alpha: str = "file"
     non_finite: str = "keep"
     roles: Mapping[str, str] = field(default_factory=dict)
+    depth: str = "auto"
+    nothing: float | None = None
 
 
 BAND_ROWS = 512
@@ -76,6 +82,7 @@ class StoredSource:
         self.fingerprint = digest
         reading: dict[str, Any] = {"colour": spec.colour, "alpha": spec.read_alpha, "non_finite": spec.non_finite}
         reading |= {"roles": spec.roles} if spec.roles else {}
+        reading |= {"nothing": spec.nothing} if spec.nothing is not None else {}
         self.digest = f"{digest}/{version_of(__name__)}/{json.dumps(reading, sort_keys=True)}"
 
     @cached_property
@@ -134,6 +141,15 @@ class StoredSource:
         """What a channel holds: as its layer was told to be, else as its import found."""
         given = None if is_alpha(name) else self.spec.roles.get(split_channel(name)[0])
         return str(given or self.stored.channels[name]["role"])
+
+    def _nothing(self, name: str) -> np.float32 | None:
+        """What a depth channel holds where nothing is, by the recipe: it is read as infinitely far."""
+        given = self.spec.nothing
+        return None if given is None or self.role(name) != "depth" else np.float32(given)
+
+    def depth_as_read(self, name: str) -> Plane:
+        """A depth channel over its data window as it is read."""
+        return self._floats(name, self.stored.window(name))
 
     def _alpha_state(self) -> Alpha:
         said = {"file": self.stored.header["alpha"], "matted": "straight"}.get(
@@ -201,6 +217,7 @@ class StoredSource:
             self._alpha_state(),
             self.spec.non_finite,
             dict(self.spec.roles),
+            *([] if self.spec.nothing is None else [self.spec.nothing]),
         )
         return hashlib.blake2b(json.dumps(parts, sort_keys=True).encode(), digest_size=8).hexdigest()
 
@@ -223,7 +240,8 @@ class StoredSource:
         """
         as_stored = name in self.description.data or (self.space in ("data", "linear") and self._triple(name) is None)
         samples = self.stored.samples(name)
-        if not as_stored or self.spec.non_finite != "keep" or samples.dtype.kind + str(samples.itemsize) not in RAW:
+        changed = self.spec.non_finite != "keep" or self._nothing(name) is not None
+        if not as_stored or changed or samples.dtype.kind + str(samples.itemsize) not in RAW:
             return None
         return self.as_stored(name, region)
 
@@ -280,7 +298,10 @@ class StoredSource:
             values = samples if samples.dtype == np.uint32 else as_float(samples)
             values = values.astype(self.description.sample_type(name), copy=False)
             values = decode(values) if decoded else values
-        if self.spec.non_finite == "zero":
+        nothing = self._nothing(name)
+        if nothing is not None:
+            values = np.where(values == nothing, np.float32(np.inf), values)
+        elif self.spec.non_finite == "zero":
             values = np.where(np.isfinite(values), values, values.dtype.type(0))
         return _placed(values, inner, region)
 

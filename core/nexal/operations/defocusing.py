@@ -8,7 +8,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 from pydantic import field_validator, model_validator
 
-from nexal.errors import SettingError
+from nexal.errors import RecipeError, SettingError
 from nexal.kernels.pointmath import lerp, safe_divide, smoothstep
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.operations.depths import DEPTH, depth_of
@@ -89,9 +89,11 @@ def circles(depth: Plane, settings: DefocusSettings) -> Plane:
 
 @register
 class Defocus(Operation):
-    """A picture as a lens sees it that is focused at a distance.
+    """A picture, or a matte of it, as a lens sees it that is focused at a distance.
 
-    picture H x W, depth along the view in any unit(, `spared`: what stays sharp) -> picture, state kept. Circles of
+    picture or plane H x W, depth along the view in any unit(, `spared`: what stays sharp) -> the same, state kept. A
+    matte is spread as light of an opaque picture is, without highlights and grain, and so fits the picture that went
+    through the same lens. Circles of
     confusion (radius in full-resolution px): far R (1 - f/d), near R (f/d - f/n), n..f being focus less and plus
     `range`; R is `radius`, or what gives it at `radius_at`. Each pixel is spread over the iris (energy kept), from near
     to far, each surface before the next; what an edge hides is filled from the farther side, and pixels that hold two
@@ -104,10 +106,10 @@ class Defocus(Operation):
 
     name = "defocus"
     family = "space"
-    makes = "picture"
+    makes = "same"
     needs = "depth of field, bokeh, blur by depth, focus, rack focus"
     ports = (
-        Port("picture", "picture", "Picture"),
+        Port("picture", "any", "Picture or matte"),
         DEPTH,
         Port("spared", "plane", "What stays as it is", required=False),
     )
@@ -121,7 +123,16 @@ class Defocus(Operation):
 
     def describe(self, inputs: Mapping[str, Description], settings: DefocusSettings) -> Description:
         picture = inputs["picture"]
-        rgb_names(picture, "picture")
+        if picture.is_plane:
+            trait = picture.trait(picture.channels[0])
+            if trait.is_label or trait.may_be_empty:
+                raise RecipeError(
+                    f"{trait.role} is no light: a lens does not spread it",
+                    where="port 'picture'",
+                    remedy="feed a picture or a matte",
+                )
+        else:
+            rgb_names(picture, "picture")
         return picture.changed(window=self._window(picture, settings))
 
     @staticmethod
@@ -135,6 +146,8 @@ class Defocus(Operation):
 
     @staticmethod
     def _names(picture: Description) -> list[str]:
+        if picture.is_plane:
+            return list(picture.channels)
         return [*rgb_names(picture, "picture"), *([ALPHA_NAME] if picture.has_alpha else [])]
 
     def wants(
@@ -184,6 +197,9 @@ class Defocus(Operation):
         """The picture's channels over its data window."""
         given, cut = scene.descriptions["picture"], window.within(scene.region)
         planes = [_finite(inputs["picture"][name][cut]) for name in self._names(given)]
+        if given.is_plane:
+            planes *= 3
+            settings = settings.model_copy(update={"highlight": 0.0, "grain": 0.0})
         opaque = not given.has_alpha or bool((planes[3] >= 1).all())
         alpha = planes[3] if given.has_alpha else np.ones_like(planes[0])
         straight = given.alpha is Alpha.STRAIGHT

@@ -60,8 +60,8 @@ class Command(BaseCommand):
 
 
 def sequences_of(project: Project, shots: Iterable[str]) -> list[Source]:
-    """The sequences of demo shots that a stopped seeding left without all of their frames."""
-    found = Source.objects.filter(shot__project=project, shot__name__in=shots, numbered=True)
+    """The sequences of demo shots that a stopped seeding left without all of their frames; others are people's own."""
+    found = Source.objects.filter(shot__project=project, shot__name__in=shots, numbered=True, files__in=SEQUENCES)
     return [source for source in found if source.frames.count() < SEQUENCES[source.files]]
 
 

@@ -4,6 +4,8 @@ export interface SourceSpec {
   colour?: string;
   read_alpha?: string;
   non_finite?: string;
+  depth?: string;
+  nothing?: number;
   /** What layers are, by name, where the guess is wrong. */
   roles?: Record<string, string>;
   /** Frames by which it is moved later; the numbers it begins and ends with; what stands where it has no frame. */

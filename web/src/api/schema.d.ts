@@ -2383,6 +2383,11 @@ export interface components {
                 number,
                 number
             ];
+            /**
+             * Unit
+             * @description World units that 1 of it is, where that is known
+             */
+            unit: number | null;
             /** Averaged */
             averaged: number;
             /** Sentences */

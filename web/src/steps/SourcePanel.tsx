@@ -4,6 +4,7 @@ import { useState } from "react";
 import { type Item, api, got, problemOf } from "@/api/client";
 import { sourceQuery } from "@/api/queries";
 import { type Recipe, sourcesOf, usersOf } from "@/api/recipe";
+import { SourceDepth } from "@/benches/space/SourceDepth";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
@@ -197,8 +198,9 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
           onClose={() => setReplacing(false)}
         />
       )}
+      <SourceDepth shot={shot} name={name} recipe={recipe} item={item} writable={writable} />
       {source && source.layers.length > 1 && (
-        <table className="table-fixed border-t border-line pt-2 text-left">
+        <table className="w-full table-fixed border-t border-line pt-2 text-left">
           <caption className="sr-only">Layers</caption>
           <thead className="text-[11px] text-faint">
             <tr>

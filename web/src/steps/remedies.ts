@@ -64,6 +64,20 @@ registerRemedy("instead", (before, item, remedy) => {
   return [changeStep(added, within, (step) => fedInstead(step, instead, last!)), item];
 });
 
+registerRemedy("lay_back", (before, item, remedy) => {
+  const { port, address } = remedy.does.lay_back as { port: string; address: string };
+  const place = stepsOf(before).findIndex((step) => step.name === item);
+  const later = stepsOf(before)
+    .slice(place + 1)
+    .map((step) => step.name);
+  const [added, last] = insertSteps(before, stepsIn(remedy), item);
+  const moved = later.reduce(
+    (recipe, name) => changeStep(recipe, name, (step) => fedInstead(step, item, last)),
+    added,
+  );
+  return [setPort(moved, item, port, address), last];
+});
+
 const readAs =
   (key: "colour" | "read_alpha"): Apply =>
   (before, item, remedy) => {

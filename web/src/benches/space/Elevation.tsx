@@ -10,7 +10,9 @@ import { useDraft } from "@/shot/draft";
 import { useHover } from "@/stage/hover";
 
 import { type Axis, depthAt, ticksOf, xOf, zoomed } from "./scale";
-import { type Handle, type Located, handlesOf, strengthAt } from "./space";
+import { seen } from "./camera";
+import { type Handle, type Measure, depthOfPlace, linesOf } from "./shape";
+import { type Located, handlesOf, strengthAt } from "./space";
 
 interface Props {
   shot: number;
@@ -19,6 +21,8 @@ interface Props {
   /** The step in focus, as it is at the frame. */
   step: Step | undefined;
   depth: string | undefined;
+  /** What that depth measures, where it is known. */
+  measure: Measure | null;
   /** What lies under the pointer on the stage. */
   plumb: Located | null;
   writable: boolean;
@@ -30,7 +34,7 @@ const FOLLOW_MS = 60;
 const LILAC = [185, 163, 255];
 
 /** The scene from the side or from above: depth to the right, with what can be moved along it. */
-export function Elevation({ shot, recipe, items, step, depth, plumb, writable }: Props) {
+export function Elevation({ shot, recipe, items, step, depth, measure, plumb, writable }: Props) {
   const [side, setSide] = useState<"side" | "above">("side");
   const [inverse, setInverse] = useState(false);
   const [span, setSpan] = useState<[number, number] | null>(null);
@@ -75,7 +79,7 @@ export function Elevation({ shot, recipe, items, step, depth, plumb, writable }:
   const shown = plot.data;
   const [low, high] = span ?? (shown ? [shown.all_low, shown.all_high] : [0, 1]);
   const axis: Axis = { low, high: high > low ? high : low + 1, inverse, width };
-  const handles = handlesOf(step);
+  const handles = handlesOf(step, measure);
   const strength = strengthAt(step);
   const curve = useMemo(() => {
     if (!strength || !width) return "";
@@ -90,6 +94,15 @@ export function Elevation({ shot, recipe, items, step, depth, plumb, writable }:
 
   const size = item?.display ?? [0, 0, 1, 1];
   const across = side === "side" ? (at ? at[1] / size[3]! : null) : at ? at[0] / size[2]! : null;
+  // A shape of space as it lies in the depth and in the picture's height or width.
+  const shape = (measure ? linesOf(step, measure.camera, side) : []).map((line) =>
+    line.flatMap((place) => {
+      const [far, spot] = [depthOfPlace(measure!, place), seen(measure!.camera, place)];
+      if (far === null || !spot) return [];
+      const part = side === "side" ? spot[1] / size[3]! : spot[0] / size[2]!;
+      return [`${xOf(axis, far).toFixed(1)},${(part * HEIGHT).toFixed(1)}`];
+    }),
+  );
   const turn = (event: React.WheelEvent) => {
     if (!shown) return;
     const x = event.clientX - box.current!.getBoundingClientRect().x;
@@ -146,6 +159,16 @@ export function Elevation({ shot, recipe, items, step, depth, plumb, writable }:
             {curve && (
               <polyline points={curve} fill="none" stroke="var(--text)" strokeWidth={1} opacity={0.75} />
             )}
+            {shape.map((line, index) => (
+              <polyline
+                key={index}
+                data-testid="shape"
+                points={line.join(" ")}
+                fill="none"
+                stroke="var(--lichen)"
+                strokeDasharray="5 3"
+              />
+            ))}
             {plumb?.depth != null && (
               <g stroke="var(--clay)" strokeWidth={1}>
                 <line

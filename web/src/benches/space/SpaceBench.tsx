@@ -3,7 +3,7 @@ import { Stage } from "@/stage/Stage";
 import type { BenchProps } from "@/steps/props";
 
 import { Elevation } from "./Elevation";
-import { depthOf, positionOf, spaceOf } from "./space";
+import { depthOf, measureOf, positionOf, spaceOf } from "./space";
 import { SpacePanel } from "./SpacePanel";
 import { SpaceTools } from "./SpaceTools";
 import { usePlumb } from "./usePlumb";
@@ -40,6 +40,7 @@ export function SpaceBench({ operations, onTurnRound, ...common }: BenchProps) {
               step={step}
               camera={space?.camera ?? null}
               placement={placement}
+              writable={writable}
               under={plumb?.outline ?? []}
             />
           )}
@@ -50,6 +51,7 @@ export function SpaceBench({ operations, onTurnRound, ...common }: BenchProps) {
           items={items}
           step={step}
           depth={depth}
+          measure={measureOf(space, depth)}
           plumb={plumb}
           writable={writable}
         />

@@ -2,10 +2,11 @@ import type { components } from "@/api/schema";
 import { type Recipe, type Step, findStep, freeName, insertAfter, portOf, setSetting } from "@/api/recipe";
 import { upstream } from "@/stage/focus";
 
-import { eyeOf } from "./outline";
+import { type Point, eyeOf, lengthOf, minus, plus, times } from "./camera";
+import { type Handle, type Measure, depthHandlesOf, rounded } from "./shape";
 
 type Schemas = components["schemas"];
-export type DepthRow = Omit<Schemas["DepthRow"], "range"> & { range: number[] };
+export type DepthRow = Omit<Schemas["DepthRow"], "range" | "unit"> & { range: number[]; unit: number | null };
 export type SpaceRow = Omit<Schemas["SpaceRow"], "depths"> & { depths: DepthRow[] };
 export type Located = Omit<Schemas["LocatedRow"], "position" | "outline"> & {
   position: number[] | null;
@@ -30,6 +31,12 @@ export function depthOf(space: SpaceRow | undefined, step: Step | undefined): st
   return space && channel ? `${space.source}.${channel}` : undefined;
 }
 
+/** What the depth at an address measures, where places of the world can be put onto it. */
+export function measureOf(space: SpaceRow | undefined, depth: string | undefined): Measure | null {
+  const row = space?.depths.find((each) => `${space.source}.${each.channel}` === depth);
+  return space?.camera && row ? { camera: space.camera, kind: row.kind, unit: row.unit } : null;
+}
+
 /** The positions that a step works with, else those of the render or what makes them. */
 export function positionOf(
   space: SpaceRow | undefined,
@@ -39,9 +46,6 @@ export function positionOf(
   const made = recipe.steps?.findLast((each) => each.op === "position_from_depth");
   return portOf(step, "position") ?? (space?.position || made?.name);
 }
-
-/** A number to work with: three digits are enough. */
-export const rounded = (value: number) => Number(value.toPrecision(4));
 
 /** What is added on this bench: what it is called, its step's operation, and what a space has to know for it. */
 export interface Kind {
@@ -145,18 +149,8 @@ const NAMES: Record<string, string> = {
   relight: "lamp",
 };
 
-/** A setting of a step that lies somewhere along the depth, and how it is moved there. */
-export interface Handle {
-  name: string;
-  label: string;
-  at: number;
-  /** A feather or another soft end: drawn fainter. */
-  soft?: boolean;
-  moved: (recipe: Recipe, to: number) => Recipe;
-}
-
 /** Everything of a step that can be moved on the elevation, from near to far. */
-export function handlesOf(step: Step | undefined): Handle[] {
+export function handlesOf(step: Step | undefined, measure: Measure | null = null): Handle[] {
   if (!step || step.on === false) return [];
   const set = (step.set ?? {}) as Record<string, number | number[] | string>;
   const value = (name: string, initial: number) => (typeof set[name] === "number" ? set[name] : initial);
@@ -243,7 +237,7 @@ export function handlesOf(step: Step | undefined): Handle[] {
       ];
     }
     default:
-      return [];
+      return measure ? depthHandlesOf(step, measure) : [];
   }
 }
 
@@ -368,9 +362,9 @@ export function pickablesOf(step: Step | undefined, camera: number[] | null): Pi
 /** A place so far before a surface, towards the eye: a lamp inside of it would light nothing of it. */
 export function before(place: number[], camera: number[] | null, by: number): number[] {
   if (!camera) return place.map(rounded);
-  const away = eyeOf(camera).map((value, axis) => value - place[axis]!);
-  const length = Math.hypot(...away) || 1;
-  return place.map((value, axis) => rounded(value + (away[axis]! / length) * by));
+  const away = minus(eyeOf(camera), place as Point);
+  const length = lengthOf(away) || 1;
+  return plus(place as Point, times(away, by / length)).map(rounded);
 }
 
 function ends(recipe: Recipe, name: string, which: "near" | "far", to: number): Recipe {

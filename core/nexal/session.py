@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import tempfile
+import time
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
@@ -32,13 +33,16 @@ from nexal.timing import choose, range_of
 STORE_BYTES, IN_USE_SECONDS = 6 << 30, 30.0
 """What the decoded planes of a session may take on the disk, and how long those of a frame are kept for sure."""
 SESSION_PREFIX, ALIVE = "nexal-session-", "alive"
+NEWBORN_SECONDS = 120.0
+"""How long a session's file may be there before its lock is held, on the busiest machine."""
 
 
 def clear_left_sessions() -> None:
     """Delete the folders of sessions whose processes were killed."""
     for folder in Path(tempfile.gettempdir()).glob(f"{SESSION_PREFIX}*"):
         with suppress(OSError):
-            if not (folder / ALIVE).exists():
+            # Between a file and its lock there is a moment: who was just born is not taken for dead.
+            if time.time() - (folder / ALIVE).stat().st_mtime < NEWBORN_SECONDS:
                 continue
             lock = acquire(folder / ALIVE, wait=False)
             if lock is not None:

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import json
+import os
+import time
 import unittest
 from fractions import Fraction
 from pathlib import Path
+from unittest import mock
 
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, rgb, rgba, run, write_exr, write_raster
@@ -21,7 +24,27 @@ from nexal.formats.statistics import report
 from nexal.formats.store import fingerprint
 from nexal.picture import Window
 from nexal.recipe import parse_recipe
-from nexal.session import Session, sources_behind
+from nexal.session import ALIVE, NEWBORN_SECONDS, SESSION_PREFIX, Session, clear_left_sessions, sources_behind
+
+
+class Left(CoreTest):
+    def test_folders_of_killed_sessions_go_and_those_of_newborn_ones_stay(self) -> None:
+        place = self.folder()
+        with mock.patch("tempfile.gettempdir", return_value=str(place)), mock.patch("tempfile.tempdir", str(place)):
+            folders = {name: place / f"{SESSION_PREFIX}{name}" for name in ("newborn", "killed", "unborn")}
+            for name, folder in folders.items():
+                folder.mkdir()
+                if name != "unborn":
+                    (folder / ALIVE).touch()
+            long_ago = time.time() - 2 * NEWBORN_SECONDS
+            os.utime(folders["killed"] / ALIVE, (long_ago, long_ago))
+            with Session() as held:
+                own = Path(held._folder.name)
+                os.utime(own / ALIVE, (long_ago, long_ago))
+                clear_left_sessions()
+                self.assertEqual({name for name, folder in folders.items() if folder.exists()}, {"newborn", "unborn"})
+                self.assertTrue(own.exists(), "its lock is held")
+            self.assertFalse(own.exists())
 
 
 class Travelling(CoreTest):

@@ -138,6 +138,25 @@ SHOTS: dict[str, dict[str, Any]] = {
             ),
         ],
     },
+    "115 fireflies": {
+        "nexal": 1,
+        "sources": {"house": {"files": "house.exr"}, "flies": {"files": "fireflies.exr"}},
+        "steps": [
+            _step(
+                "lens",
+                "defocus",
+                {"picture": "house", "depth": "house.depth.Z"},
+                focus=4.2,
+                range=[0.5, 0.5],
+                radius=11.0,
+                blades=7,
+                roundness=0.4,
+                highlight=1.2,
+            ),
+            # Their light is nowhere in the depth: it is laid over what the lens has blurred.
+            _step("night", "stack", {"under": "lens", "over": "flies"}),
+        ],
+    },
     "120 pendant": {
         "nexal": 1,
         "sources": {"pendant": {"files": "pendant.exr"}, "interior": {"files": "interior.exr"}},

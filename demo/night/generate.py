@@ -26,6 +26,7 @@ PICTURES = (
     "print.tif",
     "house.exr",
     "interior.exr",
+    "fireflies.exr",
     "pendant.exr",
     "pendant_parts.exr",
     "pendant_alpha.exr",
@@ -122,8 +123,9 @@ def _rgb(colour: NDArray[np.float32], layer: str = "") -> dict[str, NDArray[Any]
 
 
 def write_plates(folder: Path) -> None:
-    """The moth with everything that belongs to it, and the fern."""
+    """The moth with everything that belongs to it, the fern, and all else that is drawn quickly."""
     from demo.night.fern import make_fern
+    from demo.night.fireflies import make_fireflies
     from demo.night.moth import make_moth
     from nexal.kernels.pointmath import encode
 
@@ -132,6 +134,8 @@ def write_plates(folder: Path) -> None:
     _write_exr(folder / "backing.exr", _rgb(moth.backing))
     _write_exr(folder / "moth_true.exr", _rgb(moth.colour) | {"A": moth.alpha})
     cv2.imwrite(str(folder / "fern.png"), _codes(encode(make_fern()))[..., ::-1])
+    flies = make_fireflies()
+    _write_exr(folder / "fireflies.exr", _rgb(flies) | {"A": flies[..., 3].astype(np.float16)})
     write_hard_plates(folder)
     write_pods(folder)
     write_tin(folder)

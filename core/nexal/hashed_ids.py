@@ -11,9 +11,11 @@ import json
 import struct
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
+from pathlib import PurePosixPath
 from typing import Any
 
-from nexal.formats.decoded import untagged
+from nexal.errors import FormatError
+from nexal.formats.decoded import tagged, untagged
 from nexal.picture import split_channel
 
 PREFIX = "cryptomatte/"
@@ -78,6 +80,45 @@ def id_layers(metadata: Mapping[str, Any]) -> dict[str, IdLayer]:
         if "name" in row:
             names, problem = _manifest(row.get("manifest", ""))
             found[row["name"]] = IdLayer(row["name"], names, problem)
+    return found
+
+
+def manifest_files(metadata: Mapping[str, Any]) -> dict[str, str]:
+    """The files beside a picture that its header names as manifests, by their last part, with the attribute each is
+    meant for; layers that bring their names along want none."""
+    found = {}
+    for key, value in metadata.items():
+        head, _, last = key.rpartition("/")
+        if key.startswith(PREFIX) and last == "manif_file" and not metadata.get(f"{head}/manifest"):
+            told = str(untagged(value) if isinstance(value, dict) else value)
+            file = PurePosixPath(told.replace("\\", "/")).name
+            if file:
+                found[file] = f"{head}/manifest"
+    return found
+
+
+def manifest_in(content: bytes, where: str) -> str:
+    """The text of a manifest file: names with eight hex digits each. Raises FormatError for what is none."""
+    try:
+        given = json.loads(content.decode("utf-8-sig"))
+        sound = isinstance(given, dict) and all(int(value, 16) <= _MASK for value in given.values())
+    except (ValueError, TypeError, RecursionError):
+        sound = False
+    if not sound:
+        raise FormatError(
+            "is no manifest of ids", where=where, remedy="give the JSON of names and hex numbers that came with it"
+        )
+    return json.dumps(given, separators=(",", ":"))
+
+
+def with_manifests(metadata: Mapping[str, Any], texts: Mapping[str, str]) -> dict[str, Any]:
+    """Header values with the manifests that were given in files, by their names, in the place of those files."""
+    found = dict(metadata)
+    for file, key in manifest_files(metadata).items():
+        text = next((text for name, text in texts.items() if name.lower() == file.lower()), None)
+        if text is not None:
+            found[key] = tagged(text)
+            found.pop(f"{key.rpartition('/')[0]}/manif_file")
     return found
 
 

@@ -23,15 +23,18 @@ from nexal.formats.decoding import video_info
 from nexal.formats.locks import acquire
 from nexal.formats.reading import BlackSource, StoredSource
 from nexal.formats.store import Library, fingerprint, frame_digest
+from nexal.formats.stored import StoredFile
 from nexal.formats.targets import Target, target_of, written_window
 from nexal.formats.video import VideoInfo, is_video
 from nexal.formats.writing import provenance, write
+from nexal.hashed_ids import manifest_files, manifest_in
 from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, numbers_in, worded_file
 from nexal.timing import choose, range_of
 
 STORE_BYTES, IN_USE_SECONDS = 6 << 30, 30.0
 """What the decoded planes of a session may take on the disk, and how long those of a frame are kept for sure."""
+MANIFEST_BYTES = 64 << 20
 SESSION_PREFIX, ALIVE = "nexal-session-", "alive"
 NEWBORN_SECONDS = 120.0
 """How long a session's file may be there before its lock is held, on the busiest machine."""
@@ -90,7 +93,21 @@ class Session:
             for warning in stored.header["warnings"]:
                 self.warn(f"{path.name}: {warning}")
         digest = self._fingerprints[path]
-        return StoredSource(self._library.use(digest), spec or SourceSpec(), digest, number)
+        stored = self._library.use(digest)
+        return StoredSource(stored, spec or SourceSpec(), digest, number, self._manifests(path, stored))
+
+    def _manifests(self, path: Path, stored: StoredFile) -> dict[str, str]:
+        """Names of ids in files beside a picture, which its header asks for; what is wrong with one is told."""
+        texts = {}
+        for name in manifest_files(stored.header.get("attributes", {})):
+            beside = path.parent / name
+            try:
+                if not beside.is_file() or beside.stat().st_size > MANIFEST_BYTES:
+                    raise FormatError("is not there or too large", where=name, remedy="lay it beside the picture")
+                texts[name] = manifest_in(beside.read_bytes(), name)
+            except (NexalError, OSError) as error:
+                self.warn(f"{path.name}: names of its ids: {error}")
+        return texts
 
     @contextmanager
     def telling(self, warn: Callable[[str], None]) -> Iterator[None]:

@@ -20,7 +20,7 @@ from nexal.analysis.space_checks import _turned
 from nexal.camera import Camera, ball_outline, camera_of_header, camera_of_positions, camera_of_view
 from nexal.cli import main
 from nexal.formats.decoded import tagged
-from nexal.hashed_ids import bits_of, id_layers, ranked
+from nexal.hashed_ids import bits_of, id_layers, manifest_files, manifest_in, ranked
 from nexal.kernels.depths import is_nowhere
 from nexal.operations.space import turned_axes
 from nexal.picture import Alpha, Trait, Window
@@ -511,6 +511,34 @@ class Ids(CoreTest):
         self.assertEqual(
             ranked("a", ["a01.red", "a01.green", "a00.R", "a00.G", "a00.B", "a00.A", "ab00.R"]),
             [("a00.R", "a00.G"), ("a00.B", "a00.A"), ("a01.red", "a01.green")],
+        )
+
+    def test_a_manifest_in_a_file_beside_the_picture(self) -> None:
+        place = self.folder()
+        told = hashed_names("things", ("moth", "pot"))
+        key = next(iter(told)).rpartition("/")[0]
+        text = told.pop(f"{key}/manifest")
+        told[f"{key}/manif_file"] = "names\\Things.json"
+        ids = np.full((4, 6), hashed_value("moth"), np.float32)
+        planes = {"things00.R": ids, "things00.G": np.ones_like(ids), "things00.B": 0 * ids, "things00.A": 0 * ids}
+        path = write_exr(place / "ids.exr", planes, told)
+        heard: list[str] = []
+        with Session(warn=heard.append) as session:
+            self.assertEqual(id_layers(session.open(path).description.metadata)["things"].names, {})
+            self.assertIn("Things.json", " ".join(heard))
+            (place / "Things.json").write_text("{1: ", encoding="utf-8")
+            session.open(path)
+            self.assertIn("is no manifest of ids", heard[-1])
+            (place / "Things.json").write_text(text, encoding="utf-8")
+            named = session.open(path)
+            layer = id_layers(named.description.metadata)["things"]
+            self.assertEqual((set(layer.names), layer.problem), ({"moth", "pot"}, ""))
+            # Delivered on, the names stand in the header, and the file is not asked for any more.
+            self.assertEqual(manifest_files(named.description.metadata), {})
+        for wrong in (b"[]", b'{"moth": 3}', b'{"moth": "123456789"}', b"\xff", b'{"moth": "zz"}'):
+            self.assert_refused(lambda wrong=wrong: manifest_in(wrong, "x.json"), "is no manifest of ids")
+        self.assertEqual(
+            manifest_files({f"{key}/name": "things", f"{key}/manif_file": tagged("../../x/")}), {"x": f"{key}/manifest"}
         )
 
     def test_plain_numbers(self) -> None:

@@ -9,12 +9,13 @@ from ninja.files import UploadedFile
 
 from config.errors import Problem
 from nexal.recipe import FrameNumber
+from nexal.session import MANIFEST_BYTES
 from nexal.timing import runs
 from projects.access import get_shot, person
 from projects.models import Shot
 from sources import sequences, services
 from sources.models import Source, SourceState
-from sources.services import import_file, reassemble_files, shown_frame, stored, unpack_again
+from sources.services import add_manifest, import_file, reassemble_files, shown_frame, stored, unpack_again
 from sources.tickets import ticket, too_large
 
 router = Router()
@@ -175,6 +176,16 @@ def reassemble(request: HttpRequest, shot_id: int, files: File[list[UploadedFile
         _check_size(file)
     source, told = reassemble_files(shot, files)
     return Reassembled(source=SourceRow(**_row(source)), told=told)
+
+
+@router.post("/shots/{shot_id}/sources/manifest", response=Reassembled)
+def manifest(request: HttpRequest, shot_id: int, file: File[UploadedFile]) -> Reassembled:
+    """Names of ids from a file that came with a picture, for the source whose header asks for it."""
+    shot = get_shot(request, shot_id, write=True)
+    if (file.size or 0) > MANIFEST_BYTES:
+        raise too_large(file.name or "")
+    source, wanted = add_manifest(shot, file.name or "", file.read())
+    return Reassembled(source=SourceRow(**_row(source)), told=[f"{wanted}: names for the ids of {source.files}"])
 
 
 @router.get("/shots/{shot_id}/sources", response=list[SourceRow])

@@ -82,3 +82,15 @@ class SourceFrame(Kept):
     @property
     def source_pk(self) -> int:
         return self.source_id
+
+
+class Manifest(models.Model):
+    """The names of a source's ids, from a file that lay beside its picture."""
+
+    source = models.ForeignKey(Source, on_delete=models.CASCADE, related_name="manifests")
+    file = models.CharField(max_length=200)
+    """As the picture's header calls it."""
+    text = models.TextField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["source", "file"], name="manifest_files_differ")]

@@ -19,9 +19,10 @@ from nexal.formats.channel_files import MANIFEST_SUFFIX, Given, read_manifest, r
 from nexal.formats.store import Library, fingerprint
 from nexal.formats.stored import StoredFile
 from nexal.formats.video import is_video
+from nexal.hashed_ids import manifest_files, manifest_in
 from projects.models import Shot
 from projects.news import SOURCES, tell
-from sources.models import UNFINISHED, Kept, Source, SourceFrame, SourceState
+from sources.models import UNFINISHED, Kept, Manifest, Source, SourceFrame, SourceState
 
 MOST_MANIFEST_BYTES = 4 << 20
 CHANNELS_PREFIX = "nexal-channels-"
@@ -76,6 +77,41 @@ def unpacked(kept: Kept, lean: bool = False) -> StoredFile:
     """A decoded file, unpacked here and now where it is not there; `lean` without proxies. Raises NexalError."""
     frame = kept.number if isinstance(kept, SourceFrame) and is_video(kept.source.files) else None
     return library().unpack(Path(kept.original.path), kept.fingerprint, lean=lean, frame=frame)
+
+
+def manifests_of(kept: Kept, file: StoredFile) -> dict[str, str]:
+    """The names of its ids that were given in files, by what its header calls them; mostly it asks for none."""
+    if not manifest_files(file.header.get("attributes", {})):
+        return {}
+    return dict(Manifest.objects.filter(source=kept.source_pk).values_list("file", "text"))
+
+
+def add_manifest(shot: Shot, name: str, content: bytes) -> tuple[Source, str]:
+    """Keep a file with names of ids for the source of a shot that asks for it: by its name, else for the only one.
+
+    Raises FormatError for what is no manifest, Refused where nothing asks for it.
+    """
+    text = manifest_in(content, name)
+    asked = []
+    for source in shot.sources.all():
+        shown = shown_frame(source)
+        file = stored(shown) if shown else None
+        if file is not None and file.started:
+            asked += [(source, wanted) for wanted in manifest_files(file.header.get("attributes", {}))]
+    fits = [(source, wanted) for source, wanted in asked if wanted.lower() == name.lower()]
+    chosen = fits or (asked if len(asked) == 1 else [])
+    if not chosen:
+        wanted = ", ".join(sorted({each for _, each in asked}))
+        raise Refused(
+            422,
+            "unasked_manifest",
+            f"no picture of this shot asks for it{f'; they ask for {wanted}' if wanted else ''}",
+            where=name,
+            remedy="import the picture first, and give the file the name that it asks for",
+        )
+    for source, wanted in chosen:
+        Manifest.objects.update_or_create(source=source, file=wanted, defaults={"text": text})
+    return chosen[0]
 
 
 def free_name(shot: Shot, name: str) -> str:

@@ -16,7 +16,7 @@ FORM_BYTES = 1 << 20
 """What a form takes round its files."""
 RESERVE_BYTES = 256 << 20
 """Room that stays free on the disk for everything else."""
-UPLOAD = re.compile(r"/api/shots/(\d+)/sources(/reassembled|/\d+/frames)?")
+UPLOAD = re.compile(r"/api/shots/(\d+)/sources(/reassembled|/manifest|/\d+/frames)?")
 
 
 def ticket(shot: int, person: int, size: int) -> str:

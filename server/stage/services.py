@@ -12,7 +12,7 @@ from nexal.recipe import Recipe
 from projects.models import Shot
 from sources.models import Source, SourceState
 from sources.sequences import standing_at
-from sources.services import used
+from sources.services import manifests_of, used
 
 
 @cache
@@ -50,7 +50,8 @@ def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:
         file = used(row) if row.state != SourceState.FAILED else None
         if file is not None and file.started:
             try:
-                reader = StoredSource(file, recipe.sources[name], row.fingerprint, standing.number)
+                names = manifests_of(row, file)
+                reader = StoredSource(file, recipe.sources[name], row.fingerprint, standing.number, names)
             except NexalError as error:
                 raise error.at(f"source '{name}'") from None
             readers[name] = BlackSource(reader) if standing.black else reader

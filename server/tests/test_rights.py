@@ -26,6 +26,7 @@ WRITES = {
     ("PUT", "/api/projects/{project_id}/packing"): {"layouts": [], "finishes": []},
     ("POST", "/api/shots/{shot_id}/sources"): None,
     ("POST", "/api/shots/{shot_id}/sources/reassembled"): None,
+    ("POST", "/api/shots/{shot_id}/sources/manifest"): None,
     ("POST", "/api/shots/{shot_id}/sources/{source_id}/frames"): None,
     ("POST", "/api/shots/{shot_id}/sources/{source_id}/again"): None,
     ("POST", "/api/shots/{shot_id}/upload-tickets"): {"bytes": 10},
@@ -44,7 +45,7 @@ WRITES = {
     ("PUT", "/api/shots/{shot_id}/marks"): {"marks": [{"side": "subject", "x": 3, "y": 3, "radius": 2}]},
     ("DELETE", "/api/shots/{shot_id}/slow/{item}"): None,
 }
-FILES = ("/sources", "/sources/reassembled", "/sources/{source_id}/frames")
+FILES = ("/sources", "/sources/reassembled", "/sources/manifest", "/sources/{source_id}/frames")
 MARKS = [
     {"side": "subject", "x": 32, "y": 24, "radius": 4},
     {"side": "background", "x": 6, "y": 6, "radius": 4},

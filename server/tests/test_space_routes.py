@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import base64
+import json
 from typing import Any
 
 import numpy as np
+from django.core.files.uploadedfile import SimpleUploadedFile
 from server_support import ServerTest, exr_bytes
 from space_scenes import BALL, SIZE, camera_to_world, centres, header, subpixels
 
-from demo.night.naming import hashed_names, hashed_value
+from demo.night.naming import hashed_bits, hashed_names, hashed_value
 from nexal.formats.decoded import untagged
 
 
@@ -103,6 +105,37 @@ class SpaceTest(ServerTest):
         )
         self.assertEqual(self.post("locate", x=-500, y=2, **ask)["depth"], None)
 
+    def test_names_of_ids_from_a_file_of_their_own(self) -> None:
+        told = hashed_names("things", ("moth", "pot"))
+        key = next(iter(told)).rpartition("/")[0]
+        text = told.pop(f"{key}/manifest")
+        ids = np.full((4, 6), hashed_value("moth"), np.float32)
+        planes = {"things00.R": ids, "things00.G": np.ones_like(ids), "things00.B": 0 * ids, "things00.A": 0 * ids}
+        self.given(exr_bytes(planes, header=told | {f"{key}/manif_file": "things.json"}))
+        ask = {"x": 2, "y": 2, "ids": "scene"}
+        self.assertEqual(self.post("locate", **ask)["ids"][0]["name"], "")
+
+        def sent(name: str, content: str, user: Any = None) -> Any:
+            file = SimpleUploadedFile(name, content.encode())
+            return self.as_user(user or self.owner).client.post(f"{self.path}/sources/manifest", {"file": file})
+
+        self.assertEqual(sent("things.json", text, self.viewer).status_code, 403)
+        answer = sent("things.json", "[1]")
+        self.assertEqual((answer.status_code, answer.json()["message"]), (422, "is no manifest of ids"))
+        answer = sent("THINGS.json", text)
+        self.assertEqual(answer.status_code, 200, answer.content)
+        self.assertIn("scene.exr", answer.json()["told"][0])
+        self.assertEqual(self.post("locate", **ask)["ids"][0]["name"], "moth")
+        self.assertEqual(self.post("space")[0]["ids"][0]["names"], ["moth", "pot"])
+        # A newer one takes its place; another picture's names are not taken for those of this one.
+        self.assertEqual(sent("other.json", json.dumps({"pot": f"{hashed_bits('pot'):08x}"})).status_code, 200)
+        self.assertEqual(self.post("space")[0]["ids"][0]["names"], ["pot"])
+        for name in ("two", "three"):
+            self.upload(f"{name}.exr", exr_bytes(planes, header=told | {f"{key}/manif_file": f"{name}.json"}))
+        answer = sent("things.txt", text)
+        self.assertEqual((answer.status_code, answer.json()["code"]), (422, "unasked_manifest"))
+        self.assertIn("three.json, two.json", answer.json()["message"])
+
     def test_plain_ids_are_told_with_all_their_digits(self) -> None:
         numbers = np.full((8, 8), 16777217, np.uint32)
         numbers[:, 4:] = 4000000001
@@ -139,7 +172,7 @@ class SpaceTest(ServerTest):
             found = self.checks(item)
             self.assertIn(code, found)
             self.assertIsNotNone(found[code]["remedy"], code)
-        self.assertIn("before the lens", self.checks("graded")["sharp_matte"]["text"])
+        self.assertIn("The same lens", self.checks("graded")["sharp_matte"]["remedy"]["label"])
 
     def test_what_does_not_lie_over_the_picture_is_told(self) -> None:
         small = exr_bytes({"Z": np.full((30, 50), 4.0, np.float32)})

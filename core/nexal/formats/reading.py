@@ -18,6 +18,7 @@ from nexal.colour import BUILT_IN, check_space, primaries_matrix, to_working
 from nexal.formats.roles import COLOUR_ROLES
 from nexal.formats.statistics import INTEGER_MAX, as_float
 from nexal.formats.stored import LEVELS, PROFILE, StoredFile, write_samples
+from nexal.hashed_ids import with_manifests
 from nexal.kernels.mixing import reduced, with_alphas
 from nexal.kernels.pointmath import decode
 from nexal.picture import (
@@ -73,9 +74,17 @@ RAW = frozenset({"f2", "f4", "u4"})
 class StoredSource:
     """A decoded file read as a recipe's source says: encoding, alpha state, what is not finite."""
 
-    def __init__(self, stored: StoredFile, spec: Spec, digest: str, number: int | None = None) -> None:
-        """`number` is that of its frame, in a source of many."""
+    def __init__(
+        self,
+        stored: StoredFile,
+        spec: Spec,
+        digest: str,
+        number: int | None = None,
+        manifests: Mapping[str, str] | None = None,
+    ) -> None:
+        """`number` is that of its frame, in a source of many; `manifests` the texts of files with names of its ids."""
         check_space(spec.colour)
+        self._manifests = manifests or {}
         self.number = number
         self.stored = stored
         self.spec = spec
@@ -83,6 +92,7 @@ class StoredSource:
         reading: dict[str, Any] = {"colour": spec.colour, "alpha": spec.read_alpha, "non_finite": spec.non_finite}
         reading |= {"roles": spec.roles} if spec.roles else {}
         reading |= {"nothing": spec.nothing} if spec.nothing is not None else {}
+        reading |= {"manifests": _short(self._manifests)} if self._manifests else {}
         self.digest = f"{digest}/{version_of(__name__)}/{json.dumps(reading, sort_keys=True)}"
 
     @cached_property
@@ -111,7 +121,7 @@ class StoredSource:
             ),
             traits={name: self._trait(name) for name in names},
             origin=(x, y),
-            metadata=header.get("attributes", {}),
+            metadata=with_manifests(header.get("attributes", {}), self._manifests),
             inks=InkProfile(header["inks"], self.stored.folder / PROFILE) if "inks" in header else None,
         )
 
@@ -322,6 +332,10 @@ class BlackSource:
     def read(self, channels: Sequence[str], scale: Fraction, region: Window) -> Mapping[str, Plane]:
         types = self.description.sample_type
         return {name: np.zeros((region.height, region.width), types(name)) for name in channels}
+
+
+def _short(texts: Mapping[str, str]) -> str:
+    return hashlib.blake2b(json.dumps(sorted(texts.items())).encode(), digest_size=8).hexdigest()
 
 
 def data_range(report: Mapping[str, Any]) -> tuple[float, float] | None:

@@ -343,6 +343,7 @@ def defocused(
     check()
     found = slices_for(reach)
     lists = _lists(planes, circles, surfaces, found, reach)
+    del surfaces
     check()
     return _composed(lists, found, reach, circles.shape, margin, iris, opaque=opaque)
 

@@ -115,7 +115,7 @@ class Defocus(Operation):
     )
     whole = True
     nanoseconds = 220
-    scratch_bytes = 90
+    scratch_bytes = 100
     Settings = DefocusSettings
 
     def timed(self, settings: DefocusSettings) -> bool:
@@ -231,9 +231,9 @@ class Defocus(Operation):
             return planes
         height, width = spread.shape
         room = ((0, -height % ALIGN), (0, -width % ALIGN))
-        padded = [np.pad(plane, room, mode="edge") for plane in planes]
+        whole = [np.pad(plane, room, mode="edge") if any(map(sum, room)) else plane for plane in (*planes, spread)]
         iris = Iris(settings.blades, settings.roundness, settings.turn)
-        made = defocused(padded, np.pad(spread, room, mode="edge"), reach * 1.001, 0, iris, opaque=opaque)
+        made = defocused(whole[:-1], whole[-1], reach * 1.001, 0, iris, opaque=opaque)
         return [plane[:height, :width] for plane in made]
 
 

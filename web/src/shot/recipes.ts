@@ -11,11 +11,26 @@ interface Dropped {
 
 export const useDropped = create<Dropped>((set) => ({ file: null, put: (file) => set({ file }) }));
 
-const MOST_BYTES = 8_000_000;
+const MOST_BYTES = 64_000_000;
 
 /** Whether a file may be a recipe: a text by its name, and no manifest of channel files. */
 export const mayBeRecipe = (file: File) =>
   file.name.endsWith(".json") && !file.name.endsWith(".channels.json") && file.size < MOST_BYTES;
+
+/** Whether a text holds names and hex numbers alone, as a manifest of ids does. */
+export async function isManifest(file: File): Promise<boolean> {
+  try {
+    const data: unknown = JSON.parse(await file.text());
+    if (typeof data !== "object" || data === null || Array.isArray(data) || "nexal" in data) return false;
+    const values = Object.values(data);
+    return (
+      values.length > 0 &&
+      values.every((value) => typeof value === "string" && /^(0x)?[0-9a-f]{1,8}$/i.test(value))
+    );
+  } catch {
+    return false;
+  }
+}
 
 /** The recipe in a file. Throws ApiError that says what it is not. */
 export async function recipeIn(file: File): Promise<Recipe> {

@@ -8,7 +8,7 @@ import { useView } from "@/stage/viewState";
 import { goTo } from "@/time/timeState";
 
 import { useDraft } from "./draft";
-import { mayBeRecipe, recipeIn, useDropped } from "./recipes";
+import { isManifest, mayBeRecipe, recipeIn, useDropped } from "./recipes";
 import { MANY, type Sequence, grouped, useAsked } from "./sequences";
 
 const PENDING = ["waiting", "reading"];
@@ -193,7 +193,12 @@ export function useImport(then?: (row: SourceRow) => void) {
     const manifest = all.some((file) => file.name.endsWith(MANIFEST));
     const { sequences, single } = manifest ? { sequences: [], single: all } : grouped(all);
     for (const sequence of sequences) await importSequence(shot, sequence, client, then);
+    const names: File[] = [];
     for (const file of single.filter(mayBeRecipe)) {
+      if (await isManifest(file)) {
+        names.push(file);
+        continue;
+      }
       try {
         useDropped.getState().put({ name: file.name, recipe: await recipeIn(file) });
       } catch (error) {
@@ -232,7 +237,27 @@ export function useImport(then?: (row: SourceRow) => void) {
         });
       }
     }
+    // Names of ids come last: the picture that asks for them may have been among the others.
+    for (const file of names) await nameIds(shot, file, client);
   };
+}
+
+async function nameIds(shot: number, file: File, client: QueryClient): Promise<void> {
+  const { put } = useUploads.getState();
+  const row: Upload = { key: next++, name: file.name, sent: 0, problem: null, told: [], source: null };
+  try {
+    const { source, told } = await send<{ source: SourceRow; told: string[] }>(
+      shot,
+      "sources/manifest",
+      "file",
+      [file],
+      (sent) => put({ ...row, sent }),
+    );
+    put({ ...row, sent: 1, source: source.id, told });
+    for (const key of ["items", "space", "sources"]) void client.invalidateQueries({ queryKey: [key, shot] });
+  } catch (error) {
+    put({ ...row, problem: problemOf(error) });
+  }
 }
 
 const AT_ONCE = 3;

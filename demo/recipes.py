@@ -114,6 +114,16 @@ SHOTS: dict[str, dict[str, Any]] = {
             _step("fronds", "stretch", {"from": "leaf"}, black=0.02, white=0.13),
         ],
     },
+    "042 moth at once": {
+        "nexal": 1,
+        "sources": {"moth": {"files": "moth.exr"}, "interior": {"files": "interior.exr"}},
+        "steps": [
+            _step("plate", "screen_plate", {"picture": "moth"}),
+            _step("matte", "screen_solve", {"picture": "moth", "clean": "plate"}),
+            _step("cut", "recover_colour", {"picture": "moth", "matte": "matte", "clean": "plate"}),
+            _step("comp", "stack", {"under": "interior", "over": "cut"}),
+        ],
+    },
     "110 glasshouse": {
         "nexal": 1,
         "sources": {"house": {"files": "house.exr"}},

@@ -94,6 +94,9 @@ CASES: dict[str, Case] = {
     "touch_up": Case({"matte": MATTE}, {"strokes": [DAB]}, 0.02),
     "sum_passes": Case({"passes": ["back", "back"], "alpha_from": MATTE}),
     "residual": Case({"full": "back", "rebuilt": "other"}, {}, 0.08),
+    "denoise": Case({"picture": ONE}, {"search": 2}, 0.1),
+    "screen_plate": Case({"picture": "screen"}, {}, 0.02),
+    "screen_solve": Case({"picture": "screen"}, {}, 0.02),
     "fine_edge": Case({"picture": "back", "matte": "rough"}, {"band": 0}),
     "shape": Case({"like": MATTE}, {"paths": [SQUARE]}, 1e-05),
     "mip": Case({"from": ONE}, {"level": 2}, 1e-05, "shows what becomes of stored numbers"),
@@ -147,9 +150,21 @@ def sources(seed: int, kind: str, state: Alpha, *, opaque: bool = False) -> dict
         "back": MemorySource(back),
         "other": MemorySource(other),
         "mask": MemorySource({"Y": mask}, data=["Y"]),
+        "screen": MemorySource(before_screen(seed)),
         "wide": WIDE,
         "rough": MemorySource({"Y": rough}, data=["Y"]),
     }
+
+
+def before_screen(seed: int) -> dict[str, Plane]:
+    """Two bodies before a green screen, with noise."""
+    random = np.random.default_rng(seed)
+    planes = {name: np.full(SIZE, value, np.float32) for name, value in zip("RGB", (0.08, 0.4, 0.1), strict=True)}
+    for name, value in zip("RGB", (0.5, 0.3, 0.35), strict=True):
+        planes[name][20:56, 30:60] = value
+        planes[name][8:18, 70:80] = 0.2 * value
+        planes[name] += 0.004 * random.standard_normal(SIZE).astype(np.float32)
+    return planes
 
 
 def evaluated(op: str, given: Mapping[str, MemorySource], **options: Any) -> Picture:

@@ -362,3 +362,7 @@ class Seeding(ServerTest):
         user = self.as_user(User.objects.get(username=USERNAME))
         rows = user.post(f"/api/shots/{shot.pk}/inspect", {"frame": 3}).json()
         self.assertEqual([row["problem"] for row in rows if row["problem"]], [])
+        # What people brought along themselves is none of the demo's, however few frames it has.
+        Source.objects.create(shot=shot, files="own.mkv", numbered=True, size=1, fingerprint="x")
+        call_command("seed_demo", moving=True, stdout=io.StringIO())
+        self.assertEqual(made.call_count, 3)

@@ -25,6 +25,7 @@ from nexal.operations import (
     resizing,
     shapes,
     shipping,
+    solving,
     space,
 )
 from nexal.operations.base import Operation, PointOperation, Port, Scene, Settings, catalogue, find, parse_settings
@@ -62,5 +63,6 @@ __all__ = [
     "resizing",
     "shapes",
     "shipping",
+    "solving",
     "space",
 ]

@@ -1,7 +1,9 @@
 import { QueryClient, QueryClientProvider, useQueryClient } from "@tanstack/react-query";
 import { Tooltip } from "radix-ui";
 import { useEffect } from "react";
-import { Navigate, Outlet, RouterProvider, createBrowserRouter, useLocation } from "react-router";
+import { Navigate, Outlet, createBrowserRouter, useLocation } from "react-router";
+// The one for browsers: the other takes no notice of what is to be drawn at once.
+import { RouterProvider } from "react-router/dom";
 
 import { SignIn } from "@/accounts/SignIn";
 import { ApiError } from "@/api/client";

@@ -1,0 +1,229 @@
+"""A whole matte before a coloured screen from nothing but the shot, and how unsure each pixel of it is.
+
+The shot is freed of noise by its own model, the screen estimated or brought to the shot's light. What neighbours on the
+same ray tell says where the subject is solid; its colours there are the palette; each pixel's alpha is the mean of what
+screen, noise and palette leave likely, with neighbours as a prior. Figures: docs/architecture.md.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from nexal.kernels import screens
+from nexal.kernels.denoising import averaged, noise_of
+from nexal.kernels.posterior import Palette, likelihood, weighed
+from nexal.kernels.rays import ray_facts
+from nexal.kernels.screens import CHANNELS, LEAST_LIGHT, Colour, Mask, eroded, excess, soft
+from nexal.picture import Plane
+
+SEARCH, STRENGTH = 5, 0.3
+SOLID_SHARE, SOLID_PURITY, SOLID_PULL = 0.45, 1.15, 0.5
+STRAND_PURITY, STRAND_PULL, STRAND_MATES = 1.06, 0.8, 3
+COLOURS, REACH, RATIO = 16, 20.0, 4
+WIDER, EVERYWHERE = 0.3, 0.01
+"""Weights of a palette colour three times as far as it reaches, and far from wherever it was seen."""
+GREYS, UNSEEN, UNSEEN_HUE = (0.03, 0.12, 0.35, 0.8), 0.1, 0.06
+"""Colours that were seen nowhere, their weight together, and the share of their variance that is not light alone."""
+SPILL, SHADE, USUAL_SPILL = 0.03, 0.1, 0.04
+"""Standard deviations of spill and light about the palette, as shares of the screen's and of the colour; the excess of
+a colour whose own was never seen."""
+VEIL_ANGLE, VEIL_LOW, VEIL_HIGH = 0.12, 0.25, 0.45
+SWEEPS, MIXING = 4, 2.0
+BARE = 12.0
+"""Square of the difference from the screen, by noise and doubt, summed over the channels, up to which a pixel is it."""
+
+
+@dataclass(frozen=True)
+class Solved:
+    """`alpha` and its standard deviation `doubt`; the empty `screen` and its relative standard deviation."""
+
+    alpha: Plane
+    doubt: Plane
+    screen: Colour
+    screen_doubt: Plane
+
+
+def _pull(shot: Colour, plate: Colour, screen: str) -> Plane:
+    return np.asarray(1 - excess(shot, screen) / np.maximum(excess(plate, screen), LEAST_LIGHT), np.float32)
+
+
+def _clusters(colours: NDArray[np.float32]) -> tuple[NDArray[np.int64], int]:
+    random = np.random.default_rng(0)
+    seen = np.sqrt(np.maximum(colours, 0)).astype(np.float32)
+    some = seen[random.choice(len(seen), min(len(seen), 8000), replace=False)]
+    count = min(COLOURS, max(1, len(some) // 60))
+    cv2.setRNGSeed(1)
+    stop = (cv2.TERM_CRITERIA_COUNT + cv2.TERM_CRITERIA_EPS, 15, 1e-4)
+    labels = np.zeros((len(some), 1), np.int32)
+    _, _, centres = cv2.kmeans(some, count, labels, stop, 1, cv2.KMEANS_PP_CENTERS)
+    away = np.stack([((seen - centre) ** 2).sum(axis=-1) for centre in centres], axis=-1)
+    return away.argmin(axis=-1), count
+
+
+@dataclass(frozen=True)
+class _Known:
+    """What is known of a shot before its alphas: the difference from the screen, its noise, the plain pull, solids."""
+
+    away: Colour
+    plate: Colour
+    variance: Colour
+    pull: Plane
+    solid: Mask
+    strand: Mask
+    share: Plane
+    screen: str
+
+
+def _veil(known: _Known, member: Mask, mean: NDArray[np.float64]) -> float:
+    """How surely a palette colour is a veil's thickest part: little of what lies on its ray lies at the ray's end."""
+    way = mean[:, None, None].astype(np.float32) - known.plate
+    square = (way * way).sum(axis=0)
+    alpha = (known.away * way).sum(axis=0) / square
+    rest = ((known.away - alpha * way) ** 2).sum(axis=0)
+    near = cv2.blur(member.astype(np.float32), (161, 161), borderType=cv2.BORDER_CONSTANT) > 1e-4
+    on_ray = near & (rest < 2 * known.variance.sum(axis=0) + (VEIL_ANGLE * alpha) ** 2 * square)
+    end = int((on_ray & (alpha > 0.93) & (alpha < 1.1)).sum())
+    part = int((on_ray & (alpha > 0.2) & (alpha <= 0.93)).sum())
+    share = end / max(end + part, 1)
+    return float(1 - np.clip((share - VEIL_LOW) / (VEIL_HIGH - VEIL_LOW), 0, 1))
+
+
+def _palette(known: _Known, *, veils: bool) -> tuple[Palette, Plane]:
+    """The colours of the subject where it is solid, or a strand; and where they are those of veils."""
+    height, width = known.pull.shape
+    size = (-(-width // RATIO), -(-height // RATIO))
+    core = known.solid | known.strand
+    own = np.ones_like(known.pull)
+    own[known.strand] = np.clip(known.pull[known.strand] / (1 - USUAL_SPILL), 0.5, 1)
+    colour = known.plate + known.away / own
+    wide = known.plate.mean(axis=(1, 2)).astype(np.float64)
+    mean: list[Any] = []
+    cov: list[Any] = []
+    weight: list[Plane] = []
+    thin = np.zeros_like(known.pull)
+    if core.sum() >= 60:
+        labels = np.full(known.pull.shape, -1)
+        labels[core], count = _clusters(colour[:, core].T)
+        for index in range(count):
+            member = labels == index
+            if member.sum() < 8:
+                continue
+            samples = colour[:, member].T.astype(np.float64)
+            middle = samples.mean(axis=0)
+            lean = 1 - float(np.median(known.pull[member] / own[member]))
+            if lean > USUAL_SPILL and veils:
+                veil = _veil(known, member, middle)
+                thin[member] = veil
+                alpha = 1 - veil * (1 - (1 - lean) / (1 - USUAL_SPILL))
+                if alpha < 0.99:
+                    under = known.plate[:, member].T
+                    samples = under + (samples - under) / alpha
+                    middle = samples.mean(axis=0)
+            mean.append(middle)
+            cov.append(
+                np.cov(samples.T)
+                + SPILL**2 * np.outer(wide, wide)
+                + SHADE**2 * np.outer(middle, middle)
+                + 4e-6 * np.eye(3)
+            )
+            part = cv2.resize(member.astype(np.float32), size, interpolation=cv2.INTER_AREA)
+            local = soft(part, REACH / RATIO) + np.float32(WIDER) * soft(part, 3 * REACH / RATIO)
+            weight.append(local + np.float32(EVERYWHERE * member.sum() / core.sum()))
+    for level in GREYS:
+        grey = np.full(3, level)
+        grey[CHANNELS[known.screen][0]] *= 0.97
+        mean.append(grey)
+        free = (1 - UNSEEN_HUE) * np.ones((3, 3)) + UNSEEN_HUE * np.eye(3)
+        cov.append((0.5 * level) ** 2 * free + 1e-5 * np.eye(3))
+        weight.append(np.full(size[::-1], UNSEEN / len(GREYS), np.float32))
+    weights = np.stack(weight, axis=-1).astype(np.float64)
+    weights /= weights.sum(axis=-1, keepdims=True)
+    return Palette(np.array(mean), np.array(cov), np.ascontiguousarray(weights), RATIO), thin
+
+
+def _known(away: Colour, plate: Colour, variance: Colour, screen: str, check: Callable[[], None]) -> _Known:
+    pull = _pull(away + plate, plate, screen)
+    share, mates, purity = ray_facts(away, variance, check)
+    share = cv2.blur(share, (3, 3))
+    solid = eroded((share > SOLID_SHARE) & (purity < SOLID_PURITY) & (pull > SOLID_PULL), 3)
+    strand = ~solid & (purity < STRAND_PURITY) & (pull > STRAND_PULL) & (mates > STRAND_MATES)
+    return _Known(away, plate, variance, pull, solid, strand, share, screen)
+
+
+def _alphas(
+    known: _Known, doubt: Plane, sides: tuple[Plane | None, Plane | None], report: Callable[[float], None], *,
+    veils: bool,
+) -> NDArray[np.float32]:  # fmt: skip
+    """4 x H x W: alpha, its variance, how likely it is 0 and 1."""
+    square = known.variance + (doubt * known.plate) ** 2
+    todo = cv2.dilate(((known.away**2 / square).sum(axis=0) > BARE).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
+    keep, drop = sides
+    if keep is not None:
+        todo |= keep > 0
+    palette, thin = _palette(known, veils=veils)
+    logs = likelihood(known.away, known.plate, known.variance, doubt, palette, todo, report)
+    sure = np.clip((known.share - 0.25) / 0.35, 0, 1) * (known.pull > 0.4) * (1 - np.minimum(1, 1.5 * soft(thin, 4)))
+    first = np.stack([0.3 * (1 - sure) + 0.02, 0.6 - 0.3 * sure, 0.08 + 0.6 * sure]).astype(np.float32)
+    for said, at in ((keep, 2), (drop, 0)):
+        if said is not None:
+            one = np.zeros((3, 1, 1), np.float32)
+            one[at] = 1
+            first = first * (1 - said) + one * said
+    first /= first.sum(axis=0)
+    prior = first
+    found = np.zeros((4, *known.pull.shape), np.float32)
+    found[2] = 1
+    for _ in range(SWEEPS):
+        weighed(logs, prior, todo, found)
+        classes = np.stack([found[2], np.clip(1 - found[2] - found[3], 0, 1), found[3]])
+        prior = np.sqrt(first * (soft(classes, MIXING) * np.float32(0.97) + np.float32(0.01)))
+        prior /= prior.sum(axis=0)
+    return found
+
+
+def solve(
+    shot: Colour, screen: str, plate: Colour | None, report: Callable[[float], None], *, keep: Plane | None = None,
+    drop: Plane | None = None, veils: bool = True,
+) -> Solved:  # fmt: skip
+    """The matte of a shot (3 x H x W, scene-linear) before a `screen` of red, green or blue, with a clean plate or
+    without. `keep` and `drop` (H x W, 0..1): what is surely subject, or surely not. `report` is told the part that is
+    done, and may raise."""
+
+    def part(low: float, high: float) -> Callable[[float], None]:
+        return lambda done: report(low + (high - low) * done)
+
+    noise = noise_of(shot)
+    variance = noise.variance(shot)
+    rounds = 1
+    if plate is None:
+        bare = screens.bare_screen(shot, screen)
+        if drop is not None:
+            bare |= drop > 0.5
+        used, doubt = screens.estimated(shot, bare if keep is None else bare & (keep < 0.5))
+        rounds = 2
+    else:
+        used, doubt = screens.relit(shot, screens.settled(plate, noise), screen)
+    away, factor = averaged(shot - used, variance, SEARCH, STRENGTH, part(0.0, 0.35))
+    variance = variance * factor
+    clean = away + used
+    found = np.zeros((4, *factor.shape), np.float32)
+    for number in range(rounds):
+        if number:
+            bare = eroded(found[2] > 0.95, 3)
+            used, doubt = screens.estimated(shot, bare)
+            away = clean - used
+        low = 0.35 + 0.65 * number / rounds
+        known = _known(away, used, variance, screen, lambda low=low: report(low))  # type: ignore[misc]
+        found = _alphas(known, doubt, (keep, drop), part(low, 0.35 + 0.65 * (number + 1) / rounds), veils=veils)
+    alpha, deviation = found[0], np.sqrt(found[1])
+    for said, value in ((keep, 1), (drop, 0)):
+        if said is not None:
+            alpha = alpha + (value - alpha) * said
+            deviation = deviation * (1 - said)
+    return Solved(np.clip(alpha, 0, 1), deviation, used, doubt)

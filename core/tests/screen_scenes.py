@@ -1,0 +1,148 @@
+"""Subjects before coloured screens whose alpha is known: painted large, composited, and averaged down."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float32]
+WIDTH, HEIGHT, FINE = 320, 180, 4
+SCREENS = {"green": (0.075, 0.36, 0.10), "blue": (0.045, 0.11, 0.40)}
+NOISE = (4e-6, 2.5e-4)
+"""Base and slope of the variance of the noise over the signal."""
+
+
+@dataclass(frozen=True)
+class Shot:
+    """`shot`, `plate` and `empty` (a plate as it would be filmed): 3 x H x W, scene-linear; `alpha`: H x W."""
+
+    shot: Array
+    plate: Array
+    empty: Array
+    alpha: Array
+    screen: str
+
+
+class _Layers:
+    """Premultiplied colour, alpha and spill at `FINE` times the size."""
+
+    def __init__(self) -> None:
+        self.held = np.zeros((HEIGHT * FINE, WIDTH * FINE, 5), np.float32)
+
+    def over(self, colour: Any, cover: Array, spill: float) -> None:
+        top = np.empty_like(self.held)
+        top[..., :3], top[..., 3], top[..., 4] = colour, 1, spill
+        self.held += (top - self.held) * cover[..., None]
+
+    def small(self) -> Array:
+        return np.moveaxis(
+            np.dstack(
+                [cv2.resize(self.held[..., at], (WIDTH, HEIGHT), interpolation=cv2.INTER_AREA) for at in range(5)]
+            ),
+            -1,
+            0,
+        )
+
+
+def _clouds(random: np.random.Generator, size: float, shape: tuple[int, int]) -> Array:
+    made = np.zeros(shape, np.float32)
+    for octave in range(3):
+        count = [max(2, int(side / size * 2**octave) + 2) for side in shape]
+        rough = random.standard_normal(count).astype(np.float32)
+        made += cv2.resize(rough, shape[::-1], interpolation=cv2.INTER_CUBIC) / 2**octave
+    return np.clip(made / 1.6, -1.5, 1.5)
+
+
+def _ellipse(x: float, y: float, width: float, height: float) -> Array:
+    mask = np.zeros((HEIGHT * FINE, WIDTH * FINE), np.uint8)
+    cv2.ellipse(mask, (int(x * FINE), int(y * FINE)), (int(width * FINE), int(height * FINE)), 0, 0, 360, 1, -1)
+    return mask.astype(np.float32)
+
+
+def _hairs(random: np.random.Generator, count: int, length: float) -> Array:
+    mask = np.zeros((HEIGHT * FINE, WIDTH * FINE), np.uint8)
+    for _ in range(count):
+        turn = random.uniform(-3.3, 0.2)
+        x, y = 160 + 42 * np.cos(turn), 95 + 52 * np.sin(turn)
+        bend = random.normal(0, 0.05)
+        points = []
+        for _ in range(16):
+            points.append((x * FINE, y * FINE))
+            turn += bend
+            x, y = x + length / 16 * np.cos(turn), y + length / 16 * np.sin(turn)
+        cv2.polylines(mask, [np.array(points, np.int32)], False, 1, int(random.integers(1, 4)), cv2.LINE_8)
+    return mask.astype(np.float32)
+
+
+def _body(layers: _Layers, random: np.random.Generator, mask: Array, colour: tuple[float, ...], spill: float) -> None:
+    away = cv2.distanceTransform((mask > 0).astype(np.uint8), cv2.DIST_L2, 3)
+    light = (
+        0.55 + 0.6 * np.sqrt(np.clip(away / max(float(away.max()), 1), 0, 1)) + 0.1 * _clouds(random, 60, mask.shape)
+    )
+    layers.over(np.array(colour, np.float32) * light[..., None], mask, spill)
+
+
+def _head(layers: _Layers, random: np.random.Generator) -> None:
+    hair = (0.16, 0.1, 0.06)
+    layers.over(np.array(hair, np.float32), _hairs(random, 260, 46), 0.05)
+    _body(layers, random, _ellipse(160, 100, 42, 54), hair, 0.05)
+    _body(layers, random, _ellipse(160, 112, 27, 36), (0.6, 0.4, 0.3), 0.04)
+    _body(layers, random, _ellipse(160, 190, 84, 40), (0.34, 0.3, 0.36), 0.05)
+
+
+def _veil(layers: _Layers, random: np.random.Generator) -> None:
+    _body(layers, random, _ellipse(120, 120, 34, 70), (0.5, 0.36, 0.3), 0.04)
+    thick = 0.5 + 0.22 * _clouds(random, 160, (HEIGHT * FINE, WIDTH * FINE))
+    cloth = cv2.GaussianBlur(_ellipse(190, 100, 64, 62), (0, 0), 2 * FINE)
+    layers.over(np.array((0.62, 0.58, 0.6), np.float32), np.clip(thick, 0.15, 0.95) * cloth, 0.03)
+
+
+def _leaves(layers: _Layers, random: np.random.Generator) -> None:
+    for _ in range(46):
+        x, y = random.uniform(60, 260), random.uniform(30, 160)
+        size = random.uniform(5, 15)
+        tone = random.uniform(0.6, 1.3)
+        colour = (
+            (0.34 * tone, 0.2 * tone, 0.09 * tone) if random.random() < 0.6 else (0.5 * tone, 0.44 * tone, 0.3 * tone)
+        )
+        _body(layers, random, _ellipse(x, y, size, size * random.uniform(0.3, 0.7)), colour, 0.05)
+
+
+def _thrown(layers: _Layers, random: np.random.Generator) -> None:
+    _body(layers, random, _ellipse(200, 90, 40, 40), (0.5, 0.14, 0.1), 0.05)
+    layers.held = cv2.blur(layers.held, (17 * FINE, 1))
+    _body(layers, random, _ellipse(90, 130, 46, 60), (0.2, 0.22, 0.3), 0.05)
+
+
+SCENES: dict[str, Callable[[_Layers, np.random.Generator], None]] = {
+    "head": _head, "veil": _veil, "leaves": _leaves, "thrown": _thrown,
+}  # fmt: skip
+
+
+def noisy(light: Array, seed: int) -> Array:
+    random = np.random.default_rng(seed)
+    sigma = np.sqrt(NOISE[0] + NOISE[1] * np.maximum(light, 0))
+    return (light + sigma * random.standard_normal(light.shape)).astype(np.float32)
+
+
+def filmed(name: str, screen: str, seed: int = 0) -> Shot:
+    """A scene before a screen that is lit unevenly; spill takes the screen's colour. `seed` is that of the noise."""
+    random = np.random.default_rng(sum(map(ord, name)))
+    layers = _Layers()
+    SCENES[name](layers, random)
+    r, g, b, alpha, spill = layers.small()
+    y, x = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
+    lit = (
+        1
+        - 0.3 * ((x / WIDTH - 0.4) ** 2 * 1.5 + (y / HEIGHT - 0.3) ** 2)
+        + 0.04 * _clouds(random, 120, (HEIGHT, WIDTH))
+    )
+    plate = (np.array(SCREENS[screen], np.float32)[:, None, None] * lit).astype(np.float32)
+    wide = np.stack([cv2.GaussianBlur(plane, (0, 0), 40) for plane in plate])
+    light = np.stack([r, g, b]) + spill * wide + plate * (1 - alpha)
+    return Shot(noisy(light, 2 * seed + 5), plate, noisy(plate, 2 * seed + 6), alpha, screen)

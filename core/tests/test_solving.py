@@ -1,0 +1,225 @@
+"""Whole mattes before coloured screens, estimated screens, and noise: against scenes whose alpha is known."""
+
+from __future__ import annotations
+
+import unittest
+from functools import cache
+from typing import Any
+
+import numpy as np
+from core_support import CoreTest, MemorySource, one
+from screen_scenes import HEIGHT, SCENES, SCREENS, WIDTH, Array, Shot, filmed, noisy
+
+from nexal.kernels.denoising import averaged, noise_of
+from nexal.kernels.pointmath import decode, encode
+from nexal.kernels.screens import bare_screen, commonest_screen, estimated, excess
+from nexal.kernels.solving import Solved, solve
+from nexal.picture import Plane
+
+
+def silent(done: float) -> None:
+    """Nobody wants to know."""
+
+
+@cache
+def shot(name: str, screen: str, seed: int = 0) -> Shot:
+    return filmed(name, screen, seed)
+
+
+@cache
+def solved(name: str, screen: str, *, clean: bool = False, seed: int = 0) -> Solved:
+    made = shot(name, screen, seed)
+    return solve(made.shot, screen, made.empty if clean else None, silent)
+
+
+def pictured(planes: Array) -> MemorySource:
+    return MemorySource(dict(zip("RGB", planes, strict=True)))
+
+
+def error(alpha: Plane, truth: Plane) -> float:
+    """Sum of absolute differences in thousands, as of a picture of 640 x 360."""
+    return float(np.abs(np.clip(alpha, 0, 1) - truth).sum()) / 1000 * (640 * 360) / (WIDTH * HEIGHT)
+
+
+def plain(made: Shot, plate: Array) -> Plane:
+    pulled: Plane = 1 - np.clip(excess(made.shot, made.screen) / np.maximum(excess(plate, made.screen), 1e-4), 0, 1)
+    return pulled
+
+
+EVERY = [(name, screen) for name in SCENES for screen in SCREENS]
+
+
+class Noise(CoreTest):
+    def test_the_model_is_found_within_its_limits(self) -> None:
+        slope = np.tile(np.linspace(0.02, 0.9, 400, dtype=np.float32), (300, 1))
+        for base, rise in ((1e-5, 4e-4), (2e-4, 0.0), (1e-6, 2e-3)):
+            sigma = np.sqrt(base + rise * slope)
+            random = np.random.default_rng(3)
+            found = noise_of(
+                np.stack([slope + sigma * random.standard_normal(slope.shape) for _ in range(3)]).astype(np.float32)
+            )
+            for level in (0.05, 0.4, 0.8):
+                true, told = base + rise * level, found.base + found.slope * level
+                self.assertLess(abs(np.log(told / true)), np.log(1.4), (base, rise, level, found))
+
+    def test_averages_come_nearer_to_the_truth_as_far_as_they_say(self) -> None:
+        truth = np.stack([shot("head", "green").plate * 0 + 0.3][0])
+        y, x = np.mgrid[0:HEIGHT, 0:WIDTH]
+        truth = np.where((x // 40 + y // 40) % 2, truth, np.float32(0.1)).astype(np.float32)
+        seen = noisy(truth, 9)
+        variance = noise_of(seen).variance(seen)
+        clean, factor = averaged(seen, variance, 5, 0.3, silent)
+        before, after = np.mean((seen - truth) ** 2), np.mean((clean - truth) ** 2)
+        self.assertLess(after, 0.12 * before)
+        told = float(np.mean(variance.mean(axis=0) * factor))
+        self.assertLess(abs(np.log(told / after)), np.log(2.5))
+
+    def test_the_step_changes_colour_alone_and_tells_what_is_left(self) -> None:
+        made = shot("leaves", "green")
+        cover = np.ones_like(made.alpha)
+        planes = dict(zip("RGB", made.shot, strict=True)) | {"A": cover, "Z": made.alpha * 9}
+        sources = {"p": MemorySource(planes, data=["Z"])}
+        clean = one("denoise", {"picture": "p"}, sources).planes
+        self.assert_planes(clean["A"], cover, 0)
+        self.assert_planes(clean["Z"], made.alpha * 9, 0)
+        bare = made.alpha == 0
+        for name, empty in zip("RGB", made.plate, strict=True):
+            left = np.std((clean[name] - empty)[bare])
+            self.assertLess(left, 0.35 * np.std((planes[name] - empty)[bare]))
+        left = one("denoise", {"picture": "p"}, sources, gives="deviation").planes["Y"]
+        self.assertLess(float(left.max()), 0.05)
+        self.assertGreater(float(left.min()), 0)
+
+    def test_a_plain_pull_gains_by_it(self) -> None:
+        gains = []
+        for name, screen in EVERY:
+            made = shot(name, screen)
+            clean, _ = averaged(made.shot, noise_of(made.shot).variance(made.shot), 5, 0.3, silent)
+            after = Shot(clean, made.plate, made.empty, made.alpha, screen)
+            gains.append(error(plain(after, made.plate), made.alpha) / error(plain(made, made.plate), made.alpha))
+        self.assertLess(max(gains), 1.0)
+        self.assertLess(float(np.mean(gains)), 0.8)
+
+
+class Plates(CoreTest):
+    def test_the_estimate_is_as_good_for_a_pull_as_the_true_plate(self) -> None:
+        for name, screen in EVERY:
+            made = shot(name, screen)
+            self.assertEqual(commonest_screen(made.shot), screen)
+            plate, doubt = estimated(made.shot, bare_screen(made.shot, screen))
+            own = error(plain(made, made.plate), made.alpha)
+            self.assertLess(error(plain(made, plate), made.alpha), 1.05 * own, (name, screen))
+            away = np.abs(plate / made.plate - 1).mean(axis=0)
+            self.assertLess(float(np.mean(away)), 0.02)
+            self.assertLess(float(np.mean(away < 3 * doubt)), 1.01)
+            self.assertGreater(float(np.mean(away < 3 * doubt)), 0.95, (name, screen))
+
+    def test_the_step(self) -> None:
+        made = shot("thrown", "blue")
+        sources = {
+            "p": MemorySource(dict(zip("RGB", made.shot, strict=True))),
+            "m": MemorySource({"Y": made.alpha}, data=["Y"]),
+        }
+        plate = one("screen_plate", {"picture": "p", "matte": "m.Y"}, sources).planes
+        self.assertEqual(set(plate), set("RGB"))
+        for name, empty in zip("RGB", made.plate, strict=True):
+            self.assertLess(float(np.mean(np.abs(plate[name] / empty - 1))), 0.02)
+        doubt = one("screen_plate", {"picture": "p"}, sources, gives="doubt").planes["Y"]
+        self.assertGreater(float(doubt[made.alpha > 0.99].mean()), 1.5 * float(doubt[made.alpha == 0].mean()))
+
+
+class Whole(CoreTest):
+    def test_it_halves_the_error_of_a_plain_pull_and_is_never_worse(self) -> None:
+        own, alone = [], []
+        for name, screen in EVERY:
+            made = shot(name, screen)
+            own.append(error(plain(made, made.plate), made.alpha))
+            alone.append(error(solved(name, screen).alpha, made.alpha))
+            self.assertLess(alone[-1], own[-1], (name, screen))
+        # Measured: 6.3 and 1.2.
+        self.assertLess(float(np.mean(alone)), 0.25 * float(np.mean(own)))
+
+    def test_with_a_filmed_plate(self) -> None:
+        for name, screen in (("veil", "blue"), ("thrown", "green")):
+            made = shot(name, screen)
+            found = solved(name, screen, clean=True)
+            self.assertLess(error(found.alpha, made.alpha), 0.5 * error(plain(made, made.plate), made.alpha))
+
+    def test_what_it_says_of_its_doubt_holds(self) -> None:
+        for name, screen in EVERY:
+            made, found = shot(name, screen), solved(name, screen)
+            away = np.abs(found.alpha - made.alpha)
+            sure, unsure = found.doubt < 0.02, found.doubt >= np.percentile(found.doubt, 98)
+            self.assertGreater(float(sure.mean()), 0.6, (name, screen))
+            if name != "veil":
+                self.assertLess(float(away[sure].mean()), 0.004, (name, screen))
+            self.assertGreater(float(away[unsure].mean()), 4 * float(away[sure].mean()), (name, screen))
+
+    def test_it_flickers_less_than_a_pull(self) -> None:
+        shots = [shot("head", "green", seed) for seed in range(3)]
+        found = [solved("head", "green", seed=seed).alpha for seed in range(3)]
+        pulled = [plain(made, made.plate) for made in shots]
+        alpha = shots[0].alpha
+        for part, least in ((alpha == 0, 0.1), ((alpha > 0.05) & (alpha < 0.95), 1.0)):
+            own, other = (float(np.std(np.stack(rows), axis=0)[part].mean()) for rows in (found, pulled))
+            self.assertLess(own, least * other)
+        self.assertLess(float(np.std(np.stack(found), axis=0)[alpha >= 1].mean()), 0.003)
+
+    def test_eight_bits_are_enough(self) -> None:
+        made = shot("leaves", "green")
+        codes = np.rint(encode(np.clip(made.shot, 0, 1)) * 255) / np.float32(255)
+        found = solve(decode(codes).astype(np.float32), "green", None, silent)
+        self.assertLess(error(found.alpha, made.alpha), error(solved("leaves", "green").alpha, made.alpha) + 0.15)
+
+    def test_what_is_said_to_be_kept_or_dropped_is(self) -> None:
+        made = shot("veil", "green")
+        thin = (made.alpha > 0.2) & (made.alpha < 0.8)
+        y, x = np.nonzero(thin)
+        middle = int(np.median(y)), int(np.median(x))
+        dab = np.hypot(*(np.mgrid[0:HEIGHT, 0:WIDTH] - np.array(middle)[:, None, None])) < 9
+        for port, value in (("keep", 1.0), ("drop", 0.0)):
+            found = solve(made.shot, "green", None, silent, **{port: dab.astype(np.float32)})
+            np.testing.assert_array_equal(found.alpha[dab], value)
+            np.testing.assert_array_equal(found.doubt[dab], 0)
+            far = np.hypot(*(np.mgrid[0:HEIGHT, 0:WIDTH] - np.array(middle)[:, None, None])) > 120
+            before = solved("veil", "green").alpha
+            self.assertLess(float(np.abs(found.alpha - before)[far].mean()), 0.01)
+
+    def step(self, planes: Array, **settings: Any) -> Plane:
+        sources = {"p": pictured(planes)}
+        made: Plane = one("screen_solve", {"picture": "p"}, sources, **settings).planes["Y"]
+        return made
+
+    def test_what_is_no_screen_is_told(self) -> None:
+        made = shot("head", "green")
+        random = np.random.default_rng(1)
+        grey = np.repeat(random.random((1, 60, 80), np.float32), 3, axis=0)
+        self.assert_refused(lambda: self.step(grey), "no green, blue or red screen is seen")
+        subject = np.stack([plane + 0 * made.alpha for plane in (np.float32(0.3), np.float32(0.2), np.float32(0.1))])
+        self.assert_refused(lambda: self.step(subject, screen="green"), "hardly any bare screen")
+        self.assert_refused(lambda: self.step(made.shot[:, :1, :1]), "too small")
+        ports = {"picture": "p", "clean": "c"}
+        sources = {
+            key: MemorySource(dict(zip("RGB", planes, strict=True)))
+            for key, planes in (("p", made.shot), ("c", subject))
+        }
+        self.assert_refused(lambda: one("screen_solve", ports, sources, screen="green"), "shows no green screen")
+
+    def test_odd_material(self) -> None:
+        made = shot("head", "green")
+        nothing = self.step(noisy(made.plate, 77))
+        self.assertLess(float(nothing.mean()), 0.002)
+        broken = made.shot.copy()
+        broken[:, 40:44, 40:44] = np.nan
+        broken[1, 90, 90] = np.inf
+        found = self.step(broken)
+        self.assertTrue(np.isfinite(found).all())
+        sound = np.ones(found.shape, np.bool_)
+        sound[30:54, 30:54] = sound[78:102, 78:102] = False
+        self.assertLess(float(np.abs(found - solved("head", "green").alpha)[sound].mean()), 0.01)
+        doubt = self.step(made.shot, gives="doubt")
+        self.assert_planes(doubt, solved("head", "green").doubt, 1e-5)
+
+
+if __name__ == "__main__":
+    unittest.main()

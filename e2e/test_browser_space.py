@@ -15,7 +15,7 @@ NEAR, FAR = 2.0, 8.0
 FOCAL = 200.0
 
 
-def render() -> bytes:
+def render(*, data: tuple[str, ...] = ("depth", "position", "things00")) -> bytes:
     """A wall at 8 with a square at 2 before its left half; outside of the picture's lower third nothing covers."""
     y, x = np.mgrid[0:HEIGHT, 0:WIDTH]
     square = (x > 40) & (x < 140) & (y > 30) & (y < 100)
@@ -32,13 +32,14 @@ def render() -> bytes:
     # The eye is where the world begins and looks along z, y upwards.
     to_screen = [[FOCAL / WIDTH, 0, 0, 0], [0, -FOCAL / HEIGHT, 0, 0], [0.5, 0.5, 1, 1], [0, 0, -0.05, 0]]
     camera = {"worldToCamera": np.eye(4, dtype=np.float32), "worldToNDC": np.array(to_screen, np.float32)}
-    return exr_bytes(planes, header=names | camera)
+    kept = {name: plane for name, plane in planes.items() if name.split(".")[0] in (*"RGBA", *data)}
+    return exr_bytes(kept, header=names | camera)
 
 
 class Space(BrowserTest):
-    def open_space(self, item: str = "scene", steps: list[Any] | None = None) -> Page:
+    def open_space(self, item: str = "scene", steps: list[Any] | None = None, content: bytes | None = None) -> Page:
         recipe = {"nexal": 1, "sources": {"scene": {"files": "scene.exr"}}, "steps": steps or []}
-        self.shot = self.make_shot("110 space", recipe, {"scene.exr": render()})
+        self.shot = self.make_shot("110 space", recipe, {"scene.exr": content or render()})
         page = self.open_shot(query=f"?item={item}&bench=space")
         page.get_by_label("Elevation", exact=True).wait_for()
         return page
@@ -237,6 +238,25 @@ class Space(BrowserTest):
         box.press("Enter")
         self.wait_for(lambda: self.recipe()["sources"]["scene"].get("nothing") == FAR)
         self.assertEqual(self.violations(page), [])
+
+    def test_depth_and_normals_are_made_of_positions(self) -> None:
+        page = self.open_space(content=render(data=("position",)))
+        known = page.get_by_test_id("known")
+        known.get_by_text("Depth is not in the file, and follows from positions and its camera").wait_for()
+        make = page.get_by_role("group", name="Make of it")
+        make.get_by_role("button", name="Depth").click()
+        self.wait_for_step("depth")
+        self.choose_item(page, "scene")
+        make.get_by_role("button", name="Slice").click()
+        page.get_by_role("group", name="On the stage").get_by_role("button", name="Nearest here").click()
+        self.click_picture(80, 60)
+        self.wait_for(lambda: self.step("slice")["set"]["near"] == NEAR, what=str(self.recipe()))
+        self.assertEqual(self.step("slice")["in"]["depth"], "depth")
+        self.choose_item(page, "scene")
+        make.get_by_role("button", name="Normals").click()
+        make.get_by_role("button", name="Light").click()
+        self.wait_for_step("lamp")
+        self.assertEqual(self.step("lamp")["in"], {"position": "scene.position", "normals": "normals"})
 
     def test_a_shot_without_depth_says_so(self) -> None:
         page = self.open_shot(query="?bench=space")

@@ -110,6 +110,8 @@ CASES: dict[str, Case] = {
         0.06,
     ),
     "position_from_depth": Case({"depth": LEVELS}, {"camera": "view"}, 0.02),
+    "depth_from_position": Case({"position": "back"}, {"camera": "view"}, 0.05),
+    "normals_from_position": Case({"position": "back"}, {}, 0.6),
     "space_matte": Case({"position": "back", "coverage": "pic.A"}, {"centre": [0.4, 0.5, 0.5], "size": [0.5] * 3}, 0.3),
     "id_pick": Case({"ids": MATTE, "coverage": "pic.A"}, {"pick": [1], "feather": 2}, 0.4),
     "relight": Case({"position": "back", "normals": "other", "albedo": ONE}, {"at": [0.5, 2, 0.5], "size": 2}, 0.2),

@@ -90,6 +90,35 @@ class Cameras(CoreTest):
             )
         self.assert_refused(lambda: camera_of_view(np.zeros((4, 4)).tolist(), 50, 100, 50), "camera_to_world")
 
+    def test_depth_and_normals_follow_from_positions(self) -> None:
+        found = centres()
+        there = found.thing > 0
+        planes = {axis: np.where(there, p, 0).astype(np.float32) for axis, p in zip(AXES, found.position, strict=True)}
+        where = MemorySource(planes, data=list(AXES))
+        where.description = where.description.changed(metadata=header())
+        depth = one("depth_from_position", {"position": "where"}, {"where": where}).planes["Y"]
+        self.assert_planes(depth[there], found.depth[there], 1e-4)
+        self.assertTrue(np.isinf(depth[~there]).all())
+        radial = one("depth_from_position", {"position": "where"}, {"where": where}, radial=True).planes["Y"]
+        away = np.linalg.norm(found.position - np.array(EYE)[:, None, None], axis=0)
+        self.assert_planes(radial[there], away[there], 1e-4)
+        made = one("normals_from_position", {"position": "where"}, {"where": where}).planes
+        normal = np.stack([made[axis] for axis in AXES])
+        self.assert_planes(np.linalg.norm(normal[:, there], axis=0), 1, 1e-4)
+        self.assertTrue((normal[:, ~there] == 0).all())
+        # Off the edges of things they are those of the scene: exact on planes, within half a pixel's turn on the ball.
+        turn = np.degrees(np.arccos(np.clip((normal * found.normal).sum(axis=0), -1, 1)))
+        inner = there & (found.thing == np.roll(found.thing, 1, 0)) & (found.thing == np.roll(found.thing, 1, 1))
+        self.assertLess(float(np.median(turn[inner & (found.thing != 3)])), 0.1)
+        self.assertLess(float(np.percentile(turn[inner & (found.thing == 3)], 90)), 8)
+        # Without a camera they face as in a right-handed world.
+        bare = MemorySource(planes, data=list(AXES))
+        again = one("normals_from_position", {"position": "where"}, {"where": bare}).planes
+        hand = np.sign(np.linalg.det(camera_to_world()[:3, :3]))
+        agree = hand * (normal * np.stack([again[axis] for axis in AXES])).sum(axis=0)[there]
+        self.assertGreater(float(np.mean(agree > 0)), 0.99)
+        self.assert_refused(lambda: one("depth_from_position", {"position": "where"}, {"where": bare}), "no camera")
+
     def test_the_outline_of_a_ball_touches_it(self) -> None:
         camera = self.camera()
         outline = ball_outline(camera, BALL.tolist(), RADIUS)

@@ -18,10 +18,12 @@ import { type Measure, depthOfPlace, outlinesOf, stageHandlesOf } from "@/benche
 import { type Axis, depthAt, ticksOf, xOf, zoomed } from "@/benches/space/scale";
 import {
   type Located,
+  KINDS,
   type SpaceRow,
   added,
   before,
   handlesOf,
+  measureOf,
   pickablesOf,
   pickedAfter,
   spaceOf,
@@ -117,6 +119,23 @@ describe("steps of space", () => {
     const [lamp, lampName] = added(RECIPE, SPACE, "relight", "swing", "swing");
     expect(findStep(lamp, lampName)!.in).toEqual({ position: "swing.position", normals: "swing.normal" });
     expect(spaceOf([SPACE, { ...SPACE, source: "other" }], RECIPE, "other")!.source).toBe("other");
+  });
+
+  it("make of positions what a render did not bring along", () => {
+    const bare: SpaceRow = { ...SPACE, depths: [], normals: "" };
+    const offered = (recipe: Recipe) =>
+      KINDS.filter((kind) => kind.needs(bare, recipe)).map((kind) => kind.label);
+    expect(offered(RECIPE)).toEqual(["Matte in space", "Ids", "Depth", "Normals"]);
+    const [deep] = added(RECIPE, bare, "depth_from_position", null, "swing");
+    const [both] = added(deep, bare, "normals_from_position", "depth", "swing");
+    expect(offered(both)).toContain("Light");
+    const [lens, name] = added(both, bare, "defocus", "normals", "swing");
+    expect(findStep(lens, name)!.in).toEqual({ picture: "swing", depth: "depth" });
+    const [lit, lamp] = added(both, bare, "relight", "normals", "swing");
+    expect(findStep(lit, lamp)!.in).toEqual({ position: "swing.position", normals: "normals" });
+    const seenBy = { ...bare, camera: CAMERA };
+    expect(measureOf(seenBy, "depth", lens)).toEqual({ camera: CAMERA, kind: "planar", unit: 1 });
+    expect(measureOf(seenBy, "swing.position", lens)).toBeNull();
   });
 
   it("have handles that keep their order", () => {

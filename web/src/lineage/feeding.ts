@@ -72,6 +72,12 @@ function planesOf(item: Offer): string[] {
 }
 
 /** Names that files of an empty screen or set go by. */
+/** What makes a pass that a render did not bring along, by the port that it is for. */
+const MADE: Record<string, string> = {
+  position: "position_from_depth",
+  depth: "depth_from_position",
+  normals: "normals_from_position",
+};
 const CLEAN = /clean|empty|blank|background|(^|_)bg(_|$)/;
 /** Names that the render's own picture goes by. */
 const WHOLE = /beauty|full|final|comp|combined|rgba?$/;
@@ -210,7 +216,7 @@ class Offers {
     const ordered = [...near.flatMap((name) => sound.filter((entry) => entry.name === name)), ...sound];
     // What was made for it comes before what the render brought along.
     const made = this.newest.filter(
-      (entry) => port === "position" && findStep(recipe, entry.name)?.op === "position_from_depth",
+      (entry) => MADE[port] !== undefined && findStep(recipe, entry.name)?.op === MADE[port],
     );
     return [...made.map((entry) => entry.name), ...ordered.flatMap((entry) => passesOf(entry, port))];
   }

@@ -46,6 +46,15 @@ export function Known({ space }: { space: SpaceRow }) {
             : "Positions are not in the file; with the camera's field of view they follow from depth: add Positions."}
         </p>
       )}
+      {space.position && space.depths.length === 0 && (
+        <p className="text-dim">
+          Depth is not in the file, and follows from positions and {space.camera ? "its" : "the"} camera: add
+          Depth.
+        </p>
+      )}
+      {space.position && !space.normals && (
+        <p className="text-dim">Normals are not in the file, and follow from positions: add Normals.</p>
+      )}
     </div>
   );
 }

@@ -19,7 +19,7 @@ export function SpaceBench({ operations, onTurnRound, ...common }: BenchProps) {
   );
   const space = spaceOf(spaces ?? [], recipe, item);
   const step = item ? findStep(recipe, item) : undefined;
-  const depth = depthOf(space, step);
+  const depth = depthOf(space, step, recipe);
   const plumb = usePlumb(shot, recipe, {
     depth,
     position: positionOf(space, step, recipe),
@@ -51,7 +51,7 @@ export function SpaceBench({ operations, onTurnRound, ...common }: BenchProps) {
           items={items}
           step={step}
           depth={depth}
-          measure={measureOf(space, depth)}
+          measure={measureOf(space, depth, recipe)}
           plumb={plumb}
           writable={writable}
         />

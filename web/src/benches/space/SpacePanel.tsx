@@ -96,8 +96,8 @@ function Picks({ shot, recipe, step, space }: PicksProps) {
     setProblem(null);
     const wanted =
       kind.knows === "depth"
-        ? { depth: depthOf(space, step) }
-        : { depth: depthOf(space, undefined), position: positionOf(space, step, recipe) };
+        ? { depth: depthOf(space, step, recipe) }
+        : { depth: depthOf(space, undefined, recipe), position: positionOf(space, step, recipe) };
     change({
       pick: {
         label: kind.label.toLowerCase(),

@@ -23,16 +23,27 @@ export function spaceOf(rows: SpaceRow[], recipe: Recipe, item: string | null): 
   return rows[0];
 }
 
+/** A step that makes of positions what a render did not bring along. */
+const made = (recipe: Recipe, op: string) => recipe.steps?.findLast((each) => each.op === op)?.name;
+
 /** The address of the depth that a step works with, else of the space. */
-export function depthOf(space: SpaceRow | undefined, step: Step | undefined): string | undefined {
-  const own = portOf(step, "depth");
-  if (own) return own;
-  const channel = space?.depths[0]?.channel;
-  return space && channel ? `${space.source}.${channel}` : undefined;
+export function depthOf(
+  space: SpaceRow | undefined,
+  step: Step | undefined,
+  recipe: Recipe,
+): string | undefined {
+  return portOf(step, "depth") ?? (space && depthIn(space, recipe));
 }
 
 /** What the depth at an address measures, where places of the world can be put onto it. */
-export function measureOf(space: SpaceRow | undefined, depth: string | undefined): Measure | null {
+export function measureOf(
+  space: SpaceRow | undefined,
+  depth: string | undefined,
+  recipe: Recipe,
+): Measure | null {
+  const step = depth ? findStep(recipe, depth) : undefined;
+  if (space?.camera && step?.op === "depth_from_position")
+    return { camera: space.camera, kind: step.set?.radial ? "radial" : "planar", unit: 1 };
   const row = space?.depths.find((each) => `${space.source}.${each.channel}` === depth);
   return space?.camera && row ? { camera: space.camera, kind: row.kind, unit: row.unit } : null;
 }
@@ -43,8 +54,7 @@ export function positionOf(
   step: Step | undefined,
   recipe: Recipe,
 ): string | undefined {
-  const made = recipe.steps?.findLast((each) => each.op === "position_from_depth");
-  return portOf(step, "position") ?? (space?.position || made?.name);
+  return portOf(step, "position") ?? (space?.position || made(recipe, "position_from_depth"));
 }
 
 /** What is added on this bench: what it is called, its step's operation, and what a space has to know for it. */
@@ -55,7 +65,10 @@ export interface Kind {
   needs: (space: SpaceRow, recipe: Recipe) => boolean;
 }
 
-const hasDepth = (space: SpaceRow) => space.depths.length > 0;
+const depthIn = (space: SpaceRow, recipe: Recipe) =>
+  space.depths[0] ? `${space.source}.${space.depths[0].channel}` : made(recipe, "depth_from_position");
+const normalsIn = (space: SpaceRow, recipe: Recipe) => space.normals || made(recipe, "normals_from_position");
+const hasDepth = (space: SpaceRow, recipe: Recipe) => depthIn(space, recipe) !== undefined;
 const hasPosition = (space: SpaceRow, recipe: Recipe) => positionOf(space, undefined, recipe) !== undefined;
 
 export const KINDS: Kind[] = [
@@ -78,13 +91,25 @@ export const KINDS: Kind[] = [
     label: "Light",
     op: "relight",
     title: "A lamp or a sun, as a pass of its own",
-    needs: (space, recipe) => hasPosition(space, recipe) && space.normals !== "",
+    needs: (space, recipe) => hasPosition(space, recipe) && Boolean(normalsIn(space, recipe)),
   },
   {
     label: "Positions",
     op: "position_from_depth",
     title: "Where each pixel lies, from depth and camera",
-    needs: (space) => hasDepth(space) && space.position === "",
+    needs: (space) => space.depths.length > 0 && space.position === "",
+  },
+  {
+    label: "Depth",
+    op: "depth_from_position",
+    title: "How far each pixel is away, from positions and camera",
+    needs: (space, recipe) => hasPosition(space, recipe) && space.depths.length === 0,
+  },
+  {
+    label: "Normals",
+    op: "normals_from_position",
+    title: "Which way surfaces face, from positions",
+    needs: (space, recipe) => hasPosition(space, recipe) && space.normals === "",
   },
   { label: "Mend edges", op: "depth_edges", title: "Depth without averaged edges", needs: hasDepth },
 ];
@@ -117,8 +142,8 @@ export function added(
   item: string | null,
   picture: string,
 ): [Recipe, string] {
-  const channel = space.depths[0]?.channel;
-  const depth = channel ? `${space.source}.${channel}` : "";
+  const depth = depthIn(space, recipe) ?? "";
+  const normals = normalsIn(space, recipe) ?? "";
   const position = positionOf(space, undefined, recipe) ?? "";
   const ids = space.ids[0];
   const coverage = space.alpha;
@@ -130,7 +155,9 @@ export function added(
     defocus: { picture, depth },
     space_matte: { position, coverage },
     id_pick: { ids: ids?.address ?? space.source },
-    relight: { position, normals: space.normals, albedo: space.albedo },
+    relight: { position, normals, albedo: space.albedo },
+    depth_from_position: { position },
+    normals_from_position: { position },
   };
   const fed = Object.fromEntries(Object.entries(ports[op] ?? {}).filter(([, address]) => address));
   const name = freeName(recipe, NAMES[op] ?? op);
@@ -145,6 +172,8 @@ const NAMES: Record<string, string> = {
   space_matte: "in_space",
   id_pick: "picked",
   position_from_depth: "positions",
+  depth_from_position: "depth",
+  normals_from_position: "normals",
   depth_edges: "mended_depth",
   relight: "lamp",
 };

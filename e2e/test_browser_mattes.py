@@ -56,6 +56,22 @@ class Scouting(MattesTest):
     def rows(self) -> Locator:
         return self.page.get_by_role("listbox", name="Candidates").get_by_role("option")
 
+    def test_a_coloured_screen_is_recognised_and_its_whole_matte_is_one_click(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        note = page.get_by_role("group", name="Coloured screen")
+        note.get_by_text("Before a green screen").wait_for()
+        note.get_by_text("of it bare").wait_for()
+        note.get_by_role("button", name="Whole matte").click()
+        self.wait_for_step("cut_2")
+        made = [self.step(name)["op"] for name in ("plate", "matte_2", "cut_2")]
+        self.assertEqual(made, ["screen_plate", "screen_solve", "recover_colour"])
+        self.assertEqual(self.step("matte_2")["in"], {"picture": "moth", "clean": "plate"})
+        self.choose_item(page, "matte_2")
+        # Computed in the background, like every slow step; what comes out is the core's to test.
+        page.get_by_text("Computing").first.wait_for()
+        self.choose_item(page, "house")
+        note.wait_for(state="hidden")
+
     def test_mark_rank_preview_and_take(self) -> None:
         page = self.open_shot(query="?item=moth")
         self.assert_pixel(page, 20, 20, [code(0.125), code(0.5 + 20 / 2048), code(0.0625)])

@@ -7,14 +7,17 @@ from functools import cache
 from typing import Any
 
 import numpy as np
-from core_support import CoreTest, MemorySource, one
-from screen_scenes import HEIGHT, SCENES, SCREENS, WIDTH, Array, Shot, filmed, noisy
+from core_support import CoreTest, MemorySource, one, run
+from screen_scenes import HEIGHT, NOISE, SCENES, SCREENS, WIDTH, Array, Shot, filmed, noisy
 
+from nexal.analysis.screens import ScreenFacts, screen_facts, whole_matte
+from nexal.engine import Engine, Plan
 from nexal.kernels.denoising import averaged, noise_of
 from nexal.kernels.pointmath import decode, encode
 from nexal.kernels.screens import bare_screen, commonest_screen, estimated, excess
 from nexal.kernels.solving import Solved, solve
 from nexal.picture import Plane
+from nexal.recipe import parse_recipe
 
 
 def silent(done: float) -> None:
@@ -219,6 +222,54 @@ class Whole(CoreTest):
         self.assertLess(float(np.abs(found - solved("head", "green").alpha)[sound].mean()), 0.01)
         doubt = self.step(made.shot, gives="doubt")
         self.assert_planes(doubt, solved("head", "green").doubt, 1e-5)
+
+
+class Facts(CoreTest):
+    def facts(self, planes: Array, **more: Plane) -> ScreenFacts | None:
+        sources = {"p": MemorySource(dict(zip("RGB", planes, strict=True)) | more)}
+        plan = Plan(parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}}}), 1, sources)
+        return screen_facts(Engine(), plan, plan.feed("p"))
+
+    def test_a_screen_is_told_with_its_figures(self) -> None:
+        for name, screen in (("head", "green"), ("leaves", "blue")):
+            made = shot(name, screen)
+            found = self.facts(made.shot)
+            assert found
+            self.assertEqual(found.screen, screen)
+            self.assertLess(abs(found.bare - float(np.mean(made.alpha == 0))), 0.2)
+            own = made.plate[1 if screen == "green" else 2]
+            low, middle, high = np.percentile(own[made.alpha == 0], (5, 50, 95))
+            self.assertLess(abs(found.uneven - (high - low) / 2 / middle), 0.04)
+            self.assertLess(abs(np.log(found.noise / (np.sqrt(NOISE[0] + NOISE[1] * middle) / middle))), np.log(1.3))
+
+    def test_what_stands_before_none(self) -> None:
+        random = np.random.default_rng(2)
+        y, x = np.mgrid[0:120, 0:160]
+        lawn = 0.2 + 0.15 * random.random((120, 160)).astype(np.float32)
+        for planes in (
+            np.stack([0.4 * lawn, lawn, 0.3 * lawn]),  # grass
+            np.repeat(random.random((1, 120, 160), np.float32), 3, axis=0),
+            np.zeros((3, 120, 160), np.float32),
+            np.full((3, 120, 160), np.nan, np.float32),
+            np.stack([(x / 160).astype(np.float32)] * 3),
+            np.ones((3, 1, 1), np.float32),
+        ):
+            self.assertIsNone(self.facts(planes.astype(np.float32)))
+        plane = MemorySource({"Y": lawn}, data=["Y"])
+        plan = Plan(parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}}}), 1, {"p": plane})
+        self.assertIsNone(screen_facts(Engine(), plan, plan.feed("p")))
+
+    def test_its_steps_make_the_matte_and_its_colour(self) -> None:
+        made = shot("thrown", "green")
+        sources = {"p": pictured(made.shot)}
+        matte = run(whole_matte("p"), sources, "matte").planes["Y"]
+        self.assertLess(error(matte, made.alpha), 0.3 * error(plain(made, made.plate), made.alpha))
+        cut = run(whole_matte("p"), sources, "cut").planes
+        plate = run(whole_matte("p"), sources, "plate").planes
+        # Over its own screen the colour gives the shot back, within its noise.
+        again = np.stack([cut[name] * cut["A"] + plate[name] * (1 - cut["A"]) for name in "RGB"])
+        sigma = np.sqrt(NOISE[0] + NOISE[1] * np.maximum(made.shot, 0))
+        self.assertLess(float(np.mean(np.abs(again - made.shot))), float(np.mean(sigma)))
 
 
 if __name__ == "__main__":

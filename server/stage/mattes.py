@@ -1,5 +1,6 @@
 """Routes of the Mattes bench: marks, scout, thin parts, and the slow work of a shot."""
 
+from dataclasses import asdict
 from typing import Any
 
 from django.db.models import Q
@@ -10,6 +11,7 @@ from config.errors import Problem
 from nexal.analysis.matte_checks import thin_parts as core_thin_parts
 from nexal.analysis.scout import scout as core_scout
 from nexal.analysis.scout import steps_of
+from nexal.analysis.screens import screen_facts, whole_matte
 from nexal.engine import Plan
 from nexal.errors import Pending, RecipeError
 from nexal.picture import Window
@@ -68,6 +70,21 @@ class Scouted(Schema):
     unmarked: list[UnmarkedRow]
 
 
+class ScreenAsk(Ask):
+    address: str
+
+
+class ScreenRow(Schema):
+    """The coloured screen that a picture stands before: how much of it is bare, how far its light goes up and down, its
+    noise as a share of its light; `steps` make the whole matte."""
+
+    screen: str
+    bare: float
+    uneven: float
+    noise: float
+    steps: list[dict[str, Any]]
+
+
 class ThinParts(Schema):
     """How many parts are narrower than 3 px, how many of them a step loses, and where: x, y, width, height."""
 
@@ -112,6 +129,14 @@ def scout(request: HttpRequest, shot_id: int, ask: ScoutAsk) -> dict[str, Any]:
         cancellation=newest(request.session.session_key, shot_id, "scout"),
     )
     return found | {"rows": [row | {"steps": steps_of(row, ask.address)} for row in found["rows"]]}
+
+
+@router.post("/shots/{shot_id}/screen", response=ScreenRow | None)
+def screen(request: HttpRequest, shot_id: int, ask: ScreenAsk) -> dict[str, Any] | None:
+    """The coloured screen that a picture stands before, if it does."""
+    planned = plan_of(get_shot(request, shot_id), ask)
+    found = screen_facts(engine(), planned, planned.feed(ask.address))
+    return asdict(found) | {"steps": whole_matte(ask.address)} if found else None
 
 
 @router.post("/shots/{shot_id}/thin", response=ThinParts)

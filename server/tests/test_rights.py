@@ -85,6 +85,7 @@ READS: dict[tuple[str, str], Any] = {
     ("POST", "/api/shots/{shot_id}/histogram"): {"address": "matte"},
     ("POST", "/api/shots/{shot_id}/scout"): {"address": "moth", "marks": MARKS},
     ("POST", "/api/shots/{shot_id}/thin"): {"item": "core"},
+    ("POST", "/api/shots/{shot_id}/screen"): {"address": "moth"},
     ("POST", "/api/shots/{shot_id}/checks"): {"item": "matte"},
     ("GET", "/api/shots/{shot_id}/slow"): None,
     ("POST", "/api/shots/{shot_id}/audit"): {"address": "moth"},

@@ -23,6 +23,7 @@ def warm() -> None:
     pixels = np.full((4, 4), 0.5, np.float32)
     warm_textures(pixels)
     warm_space()
+    warm_mattes()
     to_halves(pixels)
     add_scaled(pixels.copy(), pixels, np.float32(0.5))
     for kind in FILTER_SUPPORT:
@@ -73,6 +74,16 @@ def warm_space() -> None:
     wanted = np.array([1.0])
     number_cover(plane, wanted)
     ranked_cover([(plane, plane)], wanted)
+
+
+def warm_mattes() -> None:
+    """The kernels of whole mattes, run once on a square before a screen."""
+    from nexal.kernels.solving import solve
+
+    shot = np.full((3, 48, 48), 0.1, np.float32)
+    shot[1] = 0.4
+    shot[:, 12:36, 12:36] = np.linspace(0.2, 0.5, 24, dtype=np.float32)
+    solve(shot, "green", shot[:, :1, :1] + 0 * shot, lambda done: None)
 
 
 def warm_textures(pixels: Plane) -> None:

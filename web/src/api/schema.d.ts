@@ -672,6 +672,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/screen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Screen
+         * @description The coloured screen that a picture stands before, if it does.
+         */
+        post: operations["stage_mattes_screen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/thin": {
         parameters: {
             query?: never;
@@ -2215,6 +2235,39 @@ export interface components {
              * @default 24
              */
             rows: number;
+        };
+        /**
+         * ScreenRow
+         * @description The coloured screen that a picture stands before: how much of it is bare, how far its light goes up and down, its
+         *     noise as a share of its light; `steps` make the whole matte.
+         */
+        ScreenRow: {
+            /** Screen */
+            screen: string;
+            /** Bare */
+            bare: number;
+            /** Uneven */
+            uneven: number;
+            /** Noise */
+            noise: number;
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+        };
+        /** ScreenAsk */
+        ScreenAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
         };
         /**
          * ThinParts
@@ -3977,6 +4030,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Scouted"];
+                };
+            };
+        };
+    };
+    stage_mattes_screen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScreenAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScreenRow"] | null;
                 };
             };
         };

@@ -1,9 +1,10 @@
-import { insertSteps } from "@/api/recipe";
+import { type Step, insertSteps } from "@/api/recipe";
 import type { BenchProps } from "@/steps/props";
 import { StepPanel } from "@/steps/StepPanel";
 import { pictureOf } from "@/stage/focus";
 
 import { ScoutBoard } from "./ScoutBoard";
+import { ScreenNote } from "./ScreenNote";
 import { addAlpha } from "./strokes";
 import { Tools } from "./Tools";
 
@@ -15,18 +16,16 @@ export function MattesPanel(props: BenchProps) {
     known && !known.plane
       ? known
       : items.find((entry) => item && entry.name === pictureOf(recipe, items, item));
+  const take = (steps: Step[]) => onPut((before) => insertSteps(before, steps, picture?.name ?? null));
   return (
     <aside
       aria-label="Bench"
       className="flex w-80 shrink-0 flex-col overflow-hidden border-l border-line bg-panel"
     >
-      <ScoutBoard
-        shot={shot}
-        recipe={recipe}
-        picture={picture}
-        writable={writable}
-        onTake={(steps) => onPut((before) => insertSteps(before, steps, picture?.name ?? null))}
-      />
+      <ScoutBoard shot={shot} recipe={recipe} picture={picture} writable={writable} onTake={take} />
+      {picture && picture === known && (
+        <ScreenNote shot={shot} recipe={recipe} picture={picture} writable={writable} onTake={take} />
+      )}
       {writable && known && !known.problem && (
         <Tools known={known} onAddAlpha={() => onPut((before) => addAlpha(before, known.name))} />
       )}

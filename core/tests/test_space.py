@@ -610,6 +610,28 @@ class Relit(CoreTest):
         wanted = np.where(there, np.maximum((found.normal[1] - found.normal[2]) / math.sqrt(2), 0), 0)
         self.assert_planes(made.planes["R"], wanted, 1e-4)
 
+    def test_light_from_all_around(self) -> None:
+        sources = scene_sources()
+        there = centres().thing > 0
+        ports = {"position": "where", "normals": "facing"}
+        made = one("relight", ports, sources, light="ambient", colour=[0.5, 1, 2], intensity=3.0, shadow=1.0).planes
+        for name, value in (("R", 1.5), ("G", 3.0), ("B", 6.0)):
+            self.assert_planes(made[name], np.where(there, value, 0), 1e-5)
+        # The mean of what a picture covers, however it is stored.
+        alpha = np.zeros(SIZE, np.float32)
+        alpha[:, :40] = 0.5
+        light = {"R": 0.2, "G": 0.4, "B": 0.8}
+        for state in (Alpha.STRAIGHT, Alpha.PREMULTIPLIED):
+            by = alpha if state is Alpha.PREMULTIPLIED else np.float32(1)
+            around = {name: np.full(SIZE, value, np.float32) * by for name, value in light.items()}
+            more = sources | {"own": MemorySource(around | {"A": alpha}, alpha=state)}
+            made = one("relight", ports | {"around": "own"}, more, light="ambient", colour=[1, 1, 1]).planes
+            for name, value in light.items():
+                self.assert_planes(made[name], np.where(there, value, 0), 1e-5)
+        hidden = one("relight", ports, sources, light="ambient", colour=[1, 1, 1], occlusion=1.0).planes["R"]
+        self.assertLess(float(hidden[there].min()), 0.8)
+        self.assertLessEqual(float(hidden.max()), 1.0 + 1e-6)
+
     def test_the_ball_throws_its_shadow_on_the_floor(self) -> None:
         sources, found = scene_sources(), centres()
         ask = {"light": "sun", "direction": [-0.6, 1.0, 0.1], "colour": [1, 1, 1]}

@@ -19,7 +19,9 @@ LIGHT = ("R", "G", "B")
 
 
 class RelightSettings(Settings):
-    light: Literal["point", "sun"] = setting("point", "A lamp at a place, or light from a direction")
+    light: Literal["point", "sun", "ambient"] = setting(
+        "point", "A lamp at a place, light from a direction, or light from all around"
+    )
     at: Point = setting((0.0, 2.0, 0.0), "Where the lamp is, in the world", widget="place")
     direction: Point = setting((0.5, 1.0, -0.5), "Towards the sun", widget="triple", low=-1, high=1, step=0.01)
     colour: Point = setting((1.0, 0.85, 0.6), "Its colour, scene-linear", widget="colour")
@@ -56,9 +58,11 @@ class Relight(Operation):
 
     pictures of positions and normals H x W(, albedo) -> picture R, G, B, without alpha: colour x intensity x albedo x
         max(0, (n.l + wrap) / (1 + wrap)); a lamp times s^2 / (d^2 + s^2) (1 - (d / reach)^4)^2, s its `size`
-    `shadow`: less of it where, on the way to the light, what is seen stands before by less than `thickness`;
-    `occlusion`: less of it by the share of the hemisphere that is hidden within `occlusion_radius`. Both know only what
-    the picture shows, take the whole of it, and need the camera of the file's header. Nothing there gives 0.
+    Light from all around (`ambient`) is the same on all that is seen, but for `occlusion`; where `around` is fed, it
+    has the mean light of that picture, such as the shot's own. `shadow`: less of it where, on the way to the light,
+    what is seen stands before by less than `thickness`; `occlusion`: less of it by the share of the hemisphere that is
+    hidden within `occlusion_radius`. Both know only what the picture shows, take the whole of it, and need the camera
+    of the file's header. Nothing there gives 0.
     An approximation, good for a grade: no light bounces, and what is not seen throws no shadow.
     References: see `kernels/relighting.py`.
     """
@@ -71,6 +75,7 @@ class Relight(Operation):
         Port("position", "picture", "World positions"),
         Port("normals", "picture", "World normals"),
         Port("albedo", "picture", "Colour of the surfaces, without light", required=False),
+        Port("around", "picture", "What the light from all around is the mean of", required=False),
     )
     whole = True
     nanoseconds = 40
@@ -81,8 +86,9 @@ class Relight(Operation):
         position = inputs["position"]
         axes_of(position, "position")
         axes_of(inputs["normals"], "normals")
-        if "albedo" in inputs:
-            rgb_names(inputs["albedo"], "albedo")
+        for port in ("albedo", "around"):
+            if port in inputs:
+                rgb_names(inputs[port], port)
         if settings.looks_around:
             _camera(position)
         return Description(LIGHT, position.display, position.window, alpha=Alpha.NONE, origin=position.origin)
@@ -102,6 +108,9 @@ class Relight(Operation):
             wanted["albedo"] = tuple(name for own, name in zip(LIGHT, names, strict=True) if own in channels)
             if inputs["albedo"].alpha is Alpha.STRAIGHT:
                 wanted["albedo"] += (ALPHA_NAME,)
+        if "around" in inputs and settings.light == "ambient":
+            around = inputs["around"]
+            wanted["around"] = (*rgb_names(around, "around"), *((ALPHA_NAME,) if around.has_alpha else ()))
         return wanted
 
     def compute(
@@ -115,10 +124,10 @@ class Relight(Operation):
 
         places, there = places_of(inputs, scene, "position")
         normals = [np.nan_to_num(inputs["normals"][name]) for name in axes_of(scene.descriptions["normals"], "normals")]
-        point = settings.light == "point"
+        point, ambient = settings.light == "point", settings.light == "ambient"
         light = np.array(settings.at if point else settings.direction, float)
-        light = light if point else light / np.linalg.norm(light)
-        shade = relighting.lit(
+        light = light if point or ambient else light / np.linalg.norm(light)
+        shade = there.astype(np.float32) if ambient else relighting.lit(
             places, normals, there, point=point, light=light.tolist(), size=settings.size, reach=settings.reach,
             wrap=settings.wrap,
         )  # fmt: skip
@@ -127,7 +136,7 @@ class Relight(Operation):
             away = np.full_like(places[0], camera.matrix[2, 3])
             for part, place in zip(camera.matrix[2, :3], places, strict=True):
                 away += np.float32(part) * place
-            if settings.shadow > 0:
+            if settings.shadow > 0 and not ambient:
                 scene.work.check()
                 clear = relighting.shadowed(
                     places, normals, there, away, camera.matrix, point=point, light=light.tolist(),
@@ -144,16 +153,27 @@ class Relight(Operation):
                 )  # fmt: skip
                 shade = shade * (1 - np.float32(settings.occlusion) * (1 - open_))
         albedo = rgb_names(scene.descriptions["albedo"], "albedo") if "albedo" in inputs else None
+        mean = _mean(inputs["around"], scene.descriptions["around"]) if ambient and "around" in inputs else (1, 1, 1)
         result = {}
         for index, name in enumerate(LIGHT):
             if name in channels:
-                plane = shade * np.float32(settings.colour[index] * settings.intensity)
+                plane = shade * np.float32(settings.colour[index] * settings.intensity * mean[index])
                 result[name] = plane * inputs["albedo"][albedo[index]] if albedo else plane
                 if albedo and scene.descriptions["albedo"].alpha is Alpha.STRAIGHT:
                     # As light, so that it can be added.
                     cover = inputs["albedo"][ALPHA_NAME]
                     result[name] = np.where(cover > 0, result[name] * cover, np.float32(0))
         return result
+
+
+def _mean(planes: Mapping[str, Plane], description: Description) -> tuple[float, ...]:
+    """The mean light of what a picture covers; what is not finite is none."""
+    cover = planes[ALPHA_NAME] if description.has_alpha else np.float32(1)
+    straight = description.has_alpha and description.alpha is Alpha.STRAIGHT
+    names = rgb_names(description, "around")
+    light = (np.nan_to_num(planes[name] * (cover if straight else 1), posinf=0, neginf=0) for name in names)
+    share = max(float(np.mean(cover)), 1e-6)
+    return tuple(float(np.mean(plane, dtype=np.float64)) / share for plane in light)
 
 
 def _picture_axes(camera: Camera) -> tuple[np.ndarray, np.ndarray]:

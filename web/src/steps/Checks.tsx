@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 
 import { type Item, api, got } from "@/api/client";
 import { isSame, keepWhileSame } from "@/api/queries";
-import { type Recipe, drafted } from "@/api/recipe";
+import { type Recipe, drafted, sourcesOf } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
 import { useMarksOf } from "@/shot/marks";
@@ -27,8 +27,10 @@ interface Props {
 function useChecks(shot: number, item: Item | undefined) {
   const marks = useMarksOf(item?.name ?? null);
   const settled = useSettled(item, 400);
+  // What a depth is said to measure changes no pixel, and what is told of it all the same.
+  const depths = Object.values(settled ? sourcesOf(settled.of) : {}).map((spec) => spec.depth);
   return useQuery({
-    queryKey: ["checks", shot, item?.name, settled?.digest, marks],
+    queryKey: ["checks", shot, item?.name, settled?.digest, marks, depths],
     queryFn: () =>
       got(
         api.POST("/api/shots/{shot_id}/checks", {

@@ -175,7 +175,7 @@ const PER_TURN = 0.4;
 export function stageHandlesOf(step: Step | undefined, camera: number[]): StageHandle[] {
   if (!step || step.on === false) return [];
   const shape = shapeOf(step);
-  const lamp = step.op === "relight" && step.set?.light !== "sun";
+  const lamp = step.op === "relight" && (step.set?.light ?? "point") === "point";
   if (!shape && !lamp) return [];
   const setting = shape ? "centre" : "at";
   const centre = shape?.centre ?? (step.set?.at as Point | undefined) ?? [0, 0, 0];
@@ -253,7 +253,7 @@ export function stageHandlesOf(step: Step | undefined, camera: number[]): StageH
 /** What of a step's shape or lamp can be moved along the depth. */
 export function depthHandlesOf(step: Step, measure: Measure): Handle[] {
   const shape = shapeOf(step);
-  const lamp = step.op === "relight" && step.set?.light !== "sun";
+  const lamp = step.op === "relight" && (step.set?.light ?? "point") === "point";
   const setting = shape ? "centre" : "at";
   const centre = shape?.centre ?? (step.set?.at as Point | undefined) ?? [0, 0, 0];
   const at = shape || lamp ? depthOfPlace(measure, centre) : null;

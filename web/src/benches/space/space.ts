@@ -367,7 +367,7 @@ export function pickablesOf(step: Step | undefined, camera: number[] | null): Pi
     case "space_matte":
       return [position("Centre here", "centre")];
     case "relight":
-      if (step.set?.light === "sun") return [];
+      if ((step.set?.light ?? "point") !== "point") return [];
       return [
         {
           label: "Lamp here",

@@ -98,6 +98,13 @@ class Pages(BrowserTest):
         page.keyboard.press("Shift+Digit4")
         page.get_by_label("Diagnosis").wait_for()
         self.assertIn("bench=edges", page.url)
+        # Each bench has its number; beyond the last one nothing happens.
+        benches = page.get_by_label("Benches").get_by_role("button")
+        for number, bench in enumerate(benches.all_inner_texts(), 1):
+            page.keyboard.press(f"Shift+Digit{number}")
+            self.wait_for_page(page, lambda bench=bench: f"bench={bench.lower()}" in page.url, bench)
+        page.keyboard.press(f"Shift+Digit{benches.count() + 1}")
+        self.assertIn("bench=deliver", page.url)
 
     def test_what_was_added_is_set_next_and_the_finder_is_a_key_away(self) -> None:
         page = self.open_shot(query="?item=matte")

@@ -34,7 +34,8 @@ from nexal.timing import choose, range_of
 
 STORE_BYTES, IN_USE_SECONDS = 6 << 30, 30.0
 """What the decoded planes of a session may take on the disk, and how long those of a frame are kept for sure."""
-MANIFEST_BYTES = 64 << 20
+MANIFEST_BYTES = 8 << 20
+"""What a file with names of ids may be long: as long as those in a header may be."""
 SESSION_PREFIX, ALIVE = "nexal-session-", "alive"
 NEWBORN_SECONDS = 120.0
 """How long a session's file may be there before its lock is held, on the busiest machine."""

@@ -13,6 +13,7 @@ from space_scenes import BALL, SIZE, camera_to_world, centres, header, subpixels
 
 from demo.night.naming import hashed_bits, hashed_names, hashed_value
 from nexal.formats.decoded import untagged
+from nexal.session import MANIFEST_BYTES
 
 
 def scene_bytes(*, averaged: bool = False, header: bool = True) -> bytes:
@@ -122,6 +123,8 @@ class SpaceTest(ServerTest):
         self.assertEqual(sent("things.json", text, self.viewer).status_code, 403)
         answer = sent("things.json", "[1]")
         self.assertEqual((answer.status_code, answer.json()["message"]), (422, "is no manifest of ids"))
+        # What a row of the database cannot hold is refused before it is read.
+        self.assertEqual(sent("things.json", text + " " * MANIFEST_BYTES).status_code, 413)
         answer = sent("THINGS.json", text)
         self.assertEqual(answer.status_code, 200, answer.content)
         self.assertIn("scene.exr", answer.json()["told"][0])

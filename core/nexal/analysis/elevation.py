@@ -18,7 +18,7 @@ from nexal.engine.plan import Feed
 from nexal.hashed_ids import id_layers, number_of, ranked
 from nexal.kernels.depths import is_nothing, is_nowhere
 from nexal.kernels.picking import number_cover, ranked_cover
-from nexal.operations.space import axes_of
+from nexal.operations.geometry import axes_of
 from nexal.picture import Plane, Window
 
 MOST_PIXELS = 700_000

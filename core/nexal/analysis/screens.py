@@ -14,7 +14,8 @@ from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
 from nexal.kernels.denoising import noise_of
-from nexal.kernels.screens import CHANNELS, bare_screen, commonest_screen, estimated, soft
+from nexal.kernels.screening import SCREENS
+from nexal.kernels.screens import bare_screen, commonest_screen, estimated, soft
 from nexal.operations.keying import rgb_names
 from nexal.picture import Window
 
@@ -58,7 +59,7 @@ def screen_facts(engine: Engine, plan: Plan, feed: Feed) -> ScreenFacts | None:
     if share < LEAST_BARE:
         return None
     plate, _ = estimated(small, bare)
-    own = CHANNELS[screen][0]
+    own = SCREENS[screen][0]
     if float(np.median(np.abs(small[own] / plate[own] - 1)[bare])) > ROUGH:
         return None
     low, middle, high = (float(value) for value in np.percentile(plate[own][bare], (5, 50, 95)))

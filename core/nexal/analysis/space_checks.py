@@ -17,7 +17,7 @@ from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
 from nexal.hashed_ids import id_layers
 from nexal.kernels.depths import is_nothing, is_nowhere
-from nexal.operations.space import axes_of
+from nexal.operations.geometry import axes_of
 from nexal.picture import ALPHA_NAME
 from nexal.recipe import Step
 
@@ -311,7 +311,7 @@ def check_elements(engine: Engine, plan: Plan, item: str) -> Warnings:
     steps, below = [], item
     for layer in reversed(removable):
         name = f"{layer.name}_after"
-        kept = dict(layer.settings.items())
+        kept = dict(layer.settings)
         inputs = dict(layer.inputs) | {"under": below}
         steps.append({"name": name, "op": "stack", "in": inputs, **({"set": kept} if kept else {})})
         below = name

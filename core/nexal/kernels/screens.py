@@ -10,11 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.kernels.denoising import NoiseModel, noise_of
+from nexal.kernels.screening import SCREENS, screen_difference
 from nexal.picture import Plane
 
 Colour = NDArray[np.float32]
 Mask = NDArray[np.bool_]
-CHANNELS: dict[str, tuple[int, int, int]] = {"red": (0, 1, 2), "green": (1, 0, 2), "blue": (2, 0, 1)}
 LEAST_LIGHT = 1e-4
 PLATE_DOUBT, NEAR_DOUBT, FAR_DOUBT = 0.006, 0.006, 0.03
 """Relative standard deviation of a clean plate against the shot; of an estimate where bare screen is near; and what is
@@ -41,8 +41,7 @@ def eroded(mask: Mask, size: int) -> Mask:
 
 def excess(colour: Colour, screen: str) -> Plane:
     """How much of the screen's colour there is: S - max(o1, o2)."""
-    own, first, second = CHANNELS[screen]
-    made: Plane = colour[own] - np.maximum(colour[first], colour[second])
+    made: Plane = screen_difference(tuple(colour), screen, 0)
     return made
 
 
@@ -50,8 +49,8 @@ def commonest_screen(shot: Colour) -> str | None:
     """Which of red, green and blue a shot's screen is: the one whose excess covers most; None where none covers 5 %."""
     smooth = soft(shot, 1.5)
     covered = {}
-    for screen in CHANNELS:
-        own = smooth[CHANNELS[screen][0]]
+    for screen in SCREENS:
+        own = smooth[SCREENS[screen][0]]
         covered[screen] = float(np.mean(excess(smooth, screen) > 0.25 * np.maximum(own, 0.01)))
     best = max(covered, key=lambda name: covered[name])
     return best if covered[best] >= 0.05 else None
@@ -67,7 +66,7 @@ def bare_screen(shot: Colour, screen: str) -> Mask:
     strong = much > max(0.3 * float(np.percentile(much, 90)), LEAST_LIGHT)
     if not strong.any():
         return strong
-    share = much / np.maximum(smooth[CHANNELS[screen][0]], LEAST_LIGHT)
+    share = much / np.maximum(smooth[SCREENS[screen][0]], LEAST_LIGHT)
     counts, edges = np.histogram(share[strong], 60, (0.15, 1.0))
     counts = np.convolve(counts, (1, 2, 3, 2, 1), "same")
     peak = int(np.flatnonzero(counts > 0.35 * counts.max())[-1]) if counts.max() > 0 else 0
@@ -173,7 +172,7 @@ def relit(shot: Colour, plate: Colour, screen: str) -> tuple[Colour, Plane]:
     ratio = soft(shot, 3) / np.maximum(soft(plate, 3), LEAST_LIGHT) - 1
     wide = eroded(bare, 13)
     wide = wide if wide.sum() > 2000 else bare
-    own = CHANNELS[screen][0]
+    own = SCREENS[screen][0]
     if wide.sum() < 500 or np.mean(np.abs(ratio[own][wide]) < 0.012) > 0.4:
         return plate, doubt
     surface = _surface((ratio + 1).astype(np.float32), wide) - 1

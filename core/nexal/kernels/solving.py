@@ -19,7 +19,8 @@ from nexal.kernels import screens
 from nexal.kernels.denoising import averaged, noise_of
 from nexal.kernels.posterior import Palette, likelihood, weighed
 from nexal.kernels.rays import ray_facts
-from nexal.kernels.screens import CHANNELS, LEAST_LIGHT, Colour, Mask, eroded, excess, soft
+from nexal.kernels.screening import SCREENS
+from nexal.kernels.screens import LEAST_LIGHT, Colour, Mask, eroded, excess, soft
 from nexal.picture import Plane
 
 SEARCH, STRENGTH = 5, 0.3
@@ -41,12 +42,10 @@ BARE = 12.0
 
 @dataclass(frozen=True)
 class Solved:
-    """`alpha` and its standard deviation `doubt`; the empty `screen` and its relative standard deviation."""
+    """Alpha, and its standard deviation."""
 
     alpha: Plane
     doubt: Plane
-    screen: Colour
-    screen_doubt: Plane
 
 
 def _pull(shot: Colour, plate: Colour, screen: str) -> Plane:
@@ -137,7 +136,7 @@ def _palette(known: _Known, *, veils: bool) -> tuple[Palette, Plane]:
             weight.append(local + np.float32(EVERYWHERE * member.sum() / core.sum()))
     for level in GREYS:
         grey = np.full(3, level)
-        grey[CHANNELS[known.screen][0]] *= 0.97
+        grey[SCREENS[known.screen][0]] *= 0.97
         mean.append(grey)
         free = (1 - UNSEEN_HUE) * np.ones((3, 3)) + UNSEEN_HUE * np.eye(3)
         cov.append((0.5 * level) ** 2 * free + 1e-5 * np.eye(3))
@@ -226,4 +225,4 @@ def solve(
         if said is not None:
             alpha = alpha + (value - alpha) * said
             deviation = deviation * (1 - said)
-    return Solved(np.clip(alpha, 0, 1), deviation, used, doubt)
+    return Solved(np.clip(alpha, 0, 1), deviation)

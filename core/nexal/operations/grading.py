@@ -11,6 +11,7 @@ from pydantic import field_validator
 from nexal.colour import LUMINANCE
 from nexal.errors import RecipeError
 from nexal.kernels.pointmath import Value, lerp, maximum, power, where
+from nexal.kernels.screening import SCREENS
 from nexal.operations.base import (
     Channels,
     PointOperation,
@@ -20,7 +21,7 @@ from nexal.operations.base import (
     register,
     setting,
 )
-from nexal.operations.keying import SCREENS, Screen, rgb_names
+from nexal.operations.keying import Screen, rgb_names
 from nexal.picture import PLANE_NAME, Description, main_channels
 
 Triple = list[float]

@@ -11,7 +11,8 @@ from pydantic import model_validator
 from nexal.colour import LUMINANCE
 from nexal.errors import RecipeError, SettingError
 from nexal.kernels.oklab import oklab_ab
-from nexal.kernels.pointmath import Value, absolute, clip, encode, lerp, maximum, safe_divide, smoothstep, where
+from nexal.kernels.pointmath import Value, absolute, clip, encode, maximum, safe_divide, smoothstep, where
+from nexal.kernels.screening import screen_difference
 from nexal.operations.base import (
     Channels,
     Domain,
@@ -27,8 +28,6 @@ from nexal.picture import ALPHA_NAME, PLANE_NAME, Description, main_channels
 
 Screen = Literal["green", "blue", "red"]
 Rgb = tuple[float, float, float]
-SCREENS: dict[str, tuple[int, int, int]] = {"red": (0, 1, 2), "green": (1, 0, 2), "blue": (2, 0, 1)}
-"""Places of the screen's own channel and of the two others in red, green, blue."""
 
 
 def rgb_names(description: Description, port: str) -> tuple[str, str, str]:
@@ -84,15 +83,6 @@ class ScreenPullSettings(Settings):
         if self.black == self.white:
             raise SettingError("black and white are the same value", where="setting 'white'", remedy="move them apart")
         return self
-
-
-def screen_difference(rgb: Sequence[Any], screen: str, balance: float) -> Any:
-    """The screen's channel minus a mixture of the larger and the mean of the two others, in linear light."""
-    own, first, second = (rgb[index] for index in SCREENS[screen])
-    others = maximum(first, second)
-    if balance:
-        others = lerp(others, (first + second) * np.float32(0.5), np.float32(balance))
-    return own - others
 
 
 @register

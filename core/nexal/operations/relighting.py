@@ -11,8 +11,9 @@ from pydantic import model_validator
 from nexal.camera import Camera
 from nexal.errors import SettingError
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
+from nexal.operations.geometry import axes_of, places_of
 from nexal.operations.keying import rgb_names
-from nexal.operations.space import Point, axes_of, eye_needed, places_of
+from nexal.operations.space import Point, eye_needed
 from nexal.picture import ALPHA_NAME, Alpha, Description, Plane, Trait
 
 LIGHT = ("R", "G", "B")

@@ -1,144 +1,25 @@
-"""What knows the space of a picture: fog, positions from depth, mattes of balls, boxes and slabs."""
+"""What knows the space of a picture: fog, and mattes of balls, boxes and slabs."""
 
 from __future__ import annotations
 
 import math
 from collections.abc import Mapping, Sequence
-from typing import Annotated, Any, Literal
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field, model_validator
+from pydantic import model_validator
 
-from nexal.camera import Camera, camera_of, camera_of_view
+from nexal.camera import Camera, camera_of
 from nexal.errors import RecipeError, SettingError
-from nexal.kernels.depths import is_nowhere
 from nexal.kernels.pointmath import safe_divide, smoothstep
 from nexal.operations.base import Operation, PointOperation, Port, Scene, Settings, register, setting
-from nexal.operations.depths import COVERAGE, DEPTH, Profile, covered_depth, depth_of
+from nexal.operations.depths import COVERAGE, DEPTH, Profile, covered_depth
+from nexal.operations.geometry import axes_of, places_of
 from nexal.operations.keying import rgb_names
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Trait, Window, split_channel
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
 
 Point = tuple[float, float, float]
-Row = Annotated[list[float], Field(min_length=4, max_length=4)]
-AXES = ("X", "Y", "Z")
-
-
-def axes_of(description: Description, port: str) -> tuple[str, str, str]:
-    """The channels of a position or normal pass, by their last parts. Raises RecipeError where there are none."""
-    for ends in (AXES, ("x", "y", "z"), ("R", "G", "B"), ("r", "g", "b")):
-        found = [next((name for name in description.channels if split_channel(name)[1] == end), None) for end in ends]
-        if all(found):
-            return (str(found[0]), str(found[1]), str(found[2]))
-    raise RecipeError(
-        "has no three axes", where=f"port '{port}'", remedy="feed a layer with channels X, Y and Z, or R, G and B"
-    )
-
-
-def places_of(
-    inputs: Mapping[str, Mapping[str, Plane]], scene: Scene, port: str
-) -> tuple[list[Plane], NDArray[np.bool_]]:
-    """The three axes of a position pass, 0 where nothing is, and where something is.
-
-    See `is_nowhere`.
-    """
-    planes = [inputs[port][name] for name in axes_of(scene.descriptions[port], port)]
-    nothing = is_nowhere(planes)
-    return [np.where(nothing, np.float32(0), plane) for plane in planes], ~nothing
-
-
-class CameraSettings(Settings):
-    camera: Literal["file", "view"] = setting("file", "file: the one in the file's header; view: the settings below")
-    fov_x: float = setting(
-        50.0, "How wide the picture is seen", gt=1, lt=179, low=10, high=120, step=1, unit="°", beside="camera"
-    )
-    camera_to_world: list[Row] = setting(
-        lambda: [[1.0, 0.0, 0.0, 0.0], [0.0, 1.0, 0.0, 0.0], [0.0, 0.0, 1.0, 0.0], [0.0, 0.0, 0.0, 1.0]],
-        "Four rows; column vectors, the camera looks along -z, y up",
-        widget="rows",
-        beside="camera",
-    )
-    radial: bool = setting(False, "Depth is the way to the eye, not the distance along the view")
-
-    @model_validator(mode="after")
-    def _four(self) -> CameraSettings:
-        if len(self.camera_to_world) != 4:
-            raise SettingError("four rows are wanted", where="setting 'camera_to_world'", remedy="give a 4 x 4 matrix")
-        return self
-
-
-def camera_at(description: Description, settings: CameraSettings, port: str) -> Camera:
-    """The camera that a step works with. Raises RecipeError or SettingError where there is none."""
-    width, height = description.display.width, description.display.height
-    if settings.camera == "view":
-        return camera_of_view(settings.camera_to_world, settings.fov_x, width, height)
-    found = camera_of(description)
-    if found is None:
-        raise RecipeError(
-            "its file has no camera in its header (worldToNDC)",
-            where=f"port '{port}'",
-            remedy="set `camera` to view and give the field of view",
-        )
-    return found
-
-
-@register
-class PositionFromDepth(Operation):
-    """Where each pixel lies in the world, from its depth and the camera.
-
-    plane H x W -> picture of data X, Y, Z, in units of the depth: P = eye + d A (x, y, 1), with A the inverse of the
-    camera's left 3 x 3 and (x, y) the pixel's centre; `radial`: d divided by the length of A (x, y, 1). The camera is
-    that of the header (OpenEXR's worldToNDC, worldToCamera), or of a field of view and a matrix. Nothing there gives 0.
-    Raises RecipeError where the header has no camera.
-    """
-
-    name = "position_from_depth"
-    family = "space"
-    makes = "picture"
-    needs = "world position, point position, camera, unproject"
-    ports = (DEPTH,)
-    nanoseconds = 14
-    Settings = CameraSettings
-
-    def describe(self, inputs: Mapping[str, Description], settings: CameraSettings) -> Description:
-        depth = inputs["depth"]
-        camera_at(depth, settings, "depth")
-        return Description(
-            AXES, depth.display, depth.window, data=frozenset(AXES), origin=depth.origin, metadata=depth.metadata
-        )
-
-    def trait(self, channel: str, inputs: object, settings: object, description: object) -> Trait:
-        return Trait("position", "units")
-
-    def wants(
-        self, channels: object, inputs: Mapping[str, Description], settings: object
-    ) -> dict[str, tuple[str, ...]]:
-        return {"depth": inputs["depth"].channels}
-
-    def compute(
-        self,
-        inputs: Mapping[str, Mapping[str, Plane]],
-        channels: Sequence[str],
-        settings: CameraSettings,
-        scene: Scene,
-    ) -> Mapping[str, Plane]:
-        camera = camera_at(scene.descriptions["depth"], settings, "depth")
-        depth = depth_of(inputs, scene, scene.region)
-        there = np.isfinite(depth)
-        steps = [_step(row, scene) for row in camera.steps]
-        if settings.radial:
-            depth = depth / np.sqrt(steps[0] ** 2 + steps[1] ** 2 + steps[2] ** 2)
-        held = np.where(there, depth, np.float32(0))
-        found = {}
-        for axis, step, start in zip(AXES, steps, camera.eye, strict=True):
-            if axis in channels:
-                found[axis] = np.where(there, np.float32(start) + step * held, np.float32(0))
-        return found
-
-
-def _step(row: NDArray[np.float64], scene: Scene) -> Plane:
-    made: Plane = np.float32(row[0]) * scene.x + (np.float32(row[1]) * scene.y + np.float32(row[2]))
-    return made
 
 
 class SpaceMatteSettings(Settings):

@@ -211,7 +211,11 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     toggle: () => toggle(item),
     copy: () => copyChannel(),
     time: timeKeys(time.all, item, writable),
-    bench: (index) => go({ bench: BENCHES[index]![0] }),
+    bench: (index) => {
+      const wanted = BENCHES[index];
+      if (wanted) go({ bench: wanted[0] });
+      return wanted !== undefined;
+    },
     show: (address) => choose(address.split(".")[0]!),
   });
 

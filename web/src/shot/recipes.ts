@@ -11,7 +11,7 @@ interface Dropped {
 
 export const useDropped = create<Dropped>((set) => ({ file: null, put: (file) => set({ file }) }));
 
-const MOST_BYTES = 64_000_000;
+const MOST_BYTES = 8_000_000;
 
 /** Whether a file may be a recipe: a text by its name, and no manifest of channel files. */
 export const mayBeRecipe = (file: File) =>

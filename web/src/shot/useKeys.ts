@@ -25,8 +25,8 @@ interface Context {
   copy: () => void;
   /** What the keys do in time. */
   time: ReturnType<typeof timeKeys>;
-  /** Go to the nth bench. */
-  bench: (index: number) => void;
+  /** Go to the nth bench; whether there is one. */
+  bench: (index: number) => boolean;
   /** Bring a pinned view onto the stage. */
   show: (address: string) => void;
 }
@@ -65,10 +65,9 @@ export function useKeys(context: Context): void {
         return;
       }
       if (typing || event.ctrlKey || event.metaKey || event.altKey) return;
-      const digit = /^Digit([1-6])$/.exec(event.code)?.[1];
-      if (digit && event.shiftKey) {
+      const digit = /^Digit([1-9])$/.exec(event.code)?.[1];
+      if (digit && event.shiftKey && latest.current.bench(Number(digit) - 1)) {
         event.preventDefault();
-        latest.current.bench(Number(digit) - 1);
         return;
       }
       // What is held with an arrow key or on a slider is that control's own.

@@ -19,7 +19,8 @@ Filter = Callable[[Plane], Plane]
 """Takes a plane to its average (or to single samples of it); linear, and the same for every plane it is given."""
 
 CLEAR = np.float32(1e-6)
-"""Alpha up to which nothing can be told of a colour by dividing: there it is averaged as it lies, unseen."""
+"""Alpha up to which nothing can be told of a colour by dividing: there it is averaged as it lies, unseen; and the light
+that may be gained or lost by that, since what lies unseen may be of any size."""
 HELD = np.float32(0.25)
 """Share of the weight that must hold something, where weights may be negative: below it a quotient could run away."""
 WHOLE = np.float32(1e-5)
@@ -79,15 +80,16 @@ def lit(colour: Plane, alpha: Plane) -> Plane:
 
 
 def _divided(light: Plane, share: Plane, colour: Plane, alpha: Plane, average: Filter) -> Plane:
-    """Straight colour of averaged light and alpha; where that is as good as 0, the average of what lies unseen."""
+    """Straight colour of averaged light and alpha; where that is as good as 0, the average of what lies unseen, if it
+    stays unseen under what alpha there is."""
     seen = np.abs(share) > CLEAR
     with np.errstate(all="ignore"):
         divided = np.divide(light, share)
-    if seen.all():
-        return divided
-    # Mostly nothing lies hidden: then there is nothing to average.
-    unseen = average(colour) if np.any(colour[alpha == 0]) else np.float32(0)
-    return np.where(seen, divided, unseen)
+        if seen.all():
+            return divided
+        # Mostly nothing lies hidden: then there is nothing to average.
+        unseen = average(colour) if np.any(colour[alpha == 0]) else np.float32(0)
+        return np.where(seen | ((share != 0) & ~(np.abs(unseen * share - light) <= CLEAR)), divided, unseen)
 
 
 def holds_something(plane: Plane) -> NDArray[np.bool_]:

@@ -48,7 +48,8 @@ class Keeping(BrowserTest):
     def test_a_reload_and_a_crashed_tab_bring_unsaved_work_back(self) -> None:
         page = self.page
         page.on("dialog", lambda dialog: dialog.accept())
-        page.route("**/revisions", lambda route: route.abort())
+        # Of the whole browser: what a page that closes is just asking for would get through.
+        page.context.route("**/revisions", lambda route: route.abort())
         self.put_white("0.6")
         page.get_by_role("button", name="Try again").wait_for()
         page.reload()
@@ -58,8 +59,28 @@ class Keeping(BrowserTest):
         # The tab is gone without a word; another one opens the shot.
         other = page.context.new_page()
         page.close(run_before_unload=False)
+        other.context.unroute("**/revisions")
         other.goto(f"{self.live_server_url}/shots/{self.shot.pk}?item=core")
         other.get_by_text("unsaved work found").wait_for()
+        self.wait_for_step("core", white=0.6)
+
+    def test_work_of_a_page_that_goes_later_is_taken_up_by_one_that_stays(self) -> None:
+        page = self.page
+        page.on("dialog", lambda dialog: dialog.accept())
+        page.context.route("**/revisions", lambda route: route.abort())
+        self.put_white("0.6")
+        page.get_by_role("button", name="Try again").wait_for()
+        other = page.context.new_page()
+        self.open_shot(other, "?item=core")
+        self.white(other).wait_for()
+        self.assertEqual(self.white(other).input_value(), "0.250")
+        page.reload()
+        page.get_by_text("unsaved work found").wait_for()
+        other.wait_for_timeout(3500)
+        self.assertEqual(self.white(other).input_value(), "0.250")
+        page.close(run_before_unload=False)
+        other.context.unroute("**/revisions")
+        self.wait_for_page(other, lambda: self.white(other).input_value() == "0.600")
         self.wait_for_step("core", white=0.6)
 
     def test_kept_work_meets_a_newer_revision_with_a_choice(self) -> None:

@@ -89,6 +89,7 @@ export function createDraft(server: Server, keeper: Keeper) {
     let failures = 0;
     let retry: ReturnType<typeof setTimeout> | undefined;
     let keeping: Promise<void> = Promise.resolve();
+    let watching = new AbortController();
 
     function show(change: Partial<Draft> = {}): void {
       const { head } = { ...get(), ...change };
@@ -294,6 +295,18 @@ export function createDraft(server: Server, keeper: Keeper) {
       keep();
     }
 
+    /** Work of a page that goes only later is taken up once it is gone, if nothing of this page's own is under way. */
+    function watch(shot: number, person: string): void {
+      watching.abort();
+      watching = new AbortController();
+      const take = () => {
+        const { head, unsaved, conflict } = get();
+        if (get().shot === shot && head && !unsaved && !working && !conflict)
+          void get().open(shot, head, person);
+      };
+      void keeper.watch?.(shot, person, take, watching.signal);
+    }
+
     if (typeof window !== "undefined") window.addEventListener("online", () => void work());
 
     return {
@@ -334,6 +347,7 @@ export function createDraft(server: Server, keeper: Keeper) {
         // A save whose answer was lost may have reached the server.
         const arrived = found ? found.recipes.findLastIndex((recipe) => same(recipe, asRecipe(head))) : -1;
         const rest = found?.recipes.slice(arrived + 1) ?? [];
+        if (person) watch(shot, person);
         if (!rest.length) {
           show({ ...start, recipe: asRecipe(head), stamp: get().stamp + 1 });
           keep();

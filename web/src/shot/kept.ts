@@ -21,6 +21,8 @@ export interface Keeper {
   forget: (shot: number) => Promise<void>;
   /** What this page kept of a shot, or a page that is gone by now. */
   find: (shot: number, owner: string) => Promise<Kept | null>;
+  /** Tells once a page is gone that kept work of a shot and was still there when it was looked for. */
+  watch?: (shot: number, owner: string, left: () => void, signal: AbortSignal) => Promise<void>;
 }
 
 const store = () => createStore("nexal-unsaved", "recipes");
@@ -41,27 +43,33 @@ function pageName(): Promise<string> {
       void take(wanted);
       return;
     }
-    void navigator.locks.request(`nexal-page-${wanted}`, { ifAvailable: true }, (lock) => {
+    void navigator.locks.request(lockOf(wanted), { ifAvailable: true }, (lock) => {
       if (lock) return take(wanted);
       // The page was duplicated: the other one keeps the name.
       const fresh = crypto.randomUUID();
-      void navigator.locks.request(`nexal-page-${fresh}`, () => take(fresh));
+      void navigator.locks.request(lockOf(fresh), () => take(fresh));
       return undefined;
     });
   });
   return page;
 }
 
-/** How long a page that is just closing may take to be gone. */
+/** How long a page that is just closing may take to be gone, and one that is loaded anew to be back. */
 const CLOSING_MS = 3000;
+
+const lockOf = (name: string) => `nexal-page-${name}`;
+
+async function isHeld(name: string): Promise<boolean> {
+  const { held } = await navigator.locks.query();
+  return Boolean(held?.some((lock) => lock.name === lockOf(name)));
+}
 
 /** Whether a page is gone; one that is on its way out (closed, crashed) is waited for. */
 async function isGone(name: string): Promise<boolean> {
   if (!("locks" in navigator)) return true;
-  const { held } = await navigator.locks.query();
-  if (!held?.some((lock) => lock.name === `nexal-page-${name}`)) return true;
+  if (!(await isHeld(name))) return true;
   return navigator.locks
-    .request(`nexal-page-${name}`, { mode: "shared", signal: AbortSignal.timeout(CLOSING_MS) }, () => true)
+    .request(lockOf(name), { mode: "shared", signal: AbortSignal.timeout(CLOSING_MS) }, () => true)
     .catch(() => false);
 }
 
@@ -83,5 +91,23 @@ export const browserKeeper: Keeper = {
       return left;
     }
     return null;
+  },
+  watch: async (shot, owner, left, signal) => {
+    if (!("locks" in navigator)) return;
+    const mine = await pageName();
+    const of = async () =>
+      (await entries<[number, string], Kept>(store())).filter(
+        ([key, kept]) => key[0] === shot && key[1] !== mine && kept.owner === owner,
+      );
+    const gone = async (key: [number, string]) => {
+      do {
+        await navigator.locks.request(lockOf(key[1]), { mode: "shared", signal }, () => undefined);
+        // One that is only loaded anew comes back for its work.
+        await new Promise((resolve) => setTimeout(resolve, CLOSING_MS));
+      } while (await isHeld(key[1]));
+      if (!signal.aborted && (await get<Kept>(key, store()))) left();
+    };
+    // Who is no longer asked after is given up.
+    await Promise.all((await of()).map(([key]) => gone(key).catch(() => undefined)));
   },
 };

@@ -146,3 +146,51 @@ def filmed(name: str, screen: str, seed: int = 0) -> Shot:
     wide = np.stack([cv2.GaussianBlur(plane, (0, 0), 40) for plane in plate])
     light = np.stack([r, g, b]) + spill * wide + plate * (1 - alpha)
     return Shot(noisy(light, 2 * seed + 5), plate, noisy(plate, 2 * seed + 6), alpha, screen)
+
+
+GROUNDS = {"plants": (0.10, 0.16, 0.07), "room": (0.30, 0.24, 0.18)}
+
+
+def _ground(kind: str) -> Array:
+    """Something to stand before that is no screen: tones that go up and down, and bars, out of focus."""
+    random = np.random.default_rng(3)
+    base = np.array(GROUNDS[kind], np.float32)
+    plants = kind == "plants"
+    tones = [
+        0.5 * _clouds(random, 60, (HEIGHT, WIDTH)) + (0.2 * _clouds(random, 14, (HEIGHT, WIDTH)) if plants else 0)
+        for _ in range(3)
+    ]
+    light = np.ascontiguousarray(base * np.exp(np.stack(tones, axis=-1)), np.float32)
+    for _ in range(40 if plants else 10):
+        x, y = random.uniform(0, WIDTH), random.uniform(0, HEIGHT)
+        end = (int(x + random.normal(0, 30)), int(y + random.normal(0, 45)))
+        tone = (base * np.exp(random.normal(0, 0.7, 3))).tolist()
+        cv2.line(light, (int(x), int(y)), end, tone, int(random.uniform(1, 8)))
+    return np.moveaxis(cv2.GaussianBlur(light, (0, 0), 1.5 if plants else 0.7), -1, 0)
+
+
+def composited(name: str, kind: str) -> Shot:
+    """A scene before `plants` or a `room`."""
+    layers = _Layers()
+    SCENES[name](layers, np.random.default_rng(sum(map(ord, name))))
+    r, g, b, alpha, _ = layers.small()
+    ground = _ground(kind)
+    return Shot(noisy(np.stack([r, g, b]) + ground * (1 - alpha), 5), ground, noisy(ground, 77), alpha, "")
+
+
+def scribbles(alpha: Array) -> list[dict[str, Any]]:
+    """Strokes as somebody paints them: seven over what is surely subject, seven over what surely is not."""
+    random = np.random.default_rng(3)
+    strokes: list[dict[str, Any]] = []
+    for value, sure in ((1.0, alpha > 0.995), (0.0, alpha < 0.005)):
+        inner = cv2.erode(sure.astype(np.uint8), np.ones((5, 5), np.uint8)) > 0
+        ys, xs = np.nonzero(inner)
+        for _ in range(7):
+            i, j = random.integers(len(ys)), random.integers(len(ys))
+            way = np.linspace(0, 0.5, 30)[:, None]
+            points = np.array([xs[i], ys[i]]) * (1 - way) + np.array([xs[j], ys[j]]) * way
+            # As far as it stays on its side.
+            inside = inner[points[:, 1].astype(int), points[:, 0].astype(int)]
+            count = len(inside) if inside.all() else int(np.argmin(inside))
+            strokes.append({"points": (points[: max(1, count)] + 0.5).tolist(), "radius": 1.5, "value": value})
+    return strokes

@@ -105,6 +105,7 @@ CASES: dict[str, Case] = {
     "denoise": Case({"picture": ONE}, {"search": 2}, 0.1),
     "screen_plate": Case({"picture": "screen"}, {}, 0.02),
     "screen_solve": Case({"picture": "screen"}, {}, 0.02),
+    "mark_solve": Case({"picture": "back", "keep": "rough", "drop": MATTE}, {"band": 3}),
     "fine_edge": Case({"picture": "back", "matte": "rough"}, {"band": 0}),
     "shape": Case({"like": MATTE}, {"paths": [SQUARE]}, 1e-05),
     "mip": Case({"from": ONE}, {"level": 2}, 1e-05, "shows what becomes of stored numbers"),

@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 from functools import cache
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from core_support import CoreTest, MemorySource, one, run
@@ -12,6 +13,7 @@ from screen_scenes import HEIGHT, NOISE, WIDTH, Array, Shot, filmed, noisy
 
 from nexal.analysis.screens import ScreenFacts, screen_facts, whole_matte
 from nexal.engine import Engine, Plan
+from nexal.kernels import solving
 from nexal.kernels.denoising import averaged, noise_of
 from nexal.kernels.pointmath import decode, encode
 from nexal.kernels.screens import bare_screen, commonest_screen, estimated, excess
@@ -187,6 +189,43 @@ class Whole(CoreTest):
             far = np.hypot(*(np.mgrid[0:HEIGHT, 0:WIDTH] - np.array(middle)[:, None, None])) > 120
             before = solved("veil", "blue").alpha
             self.assertLess(float(np.abs(found.alpha - before)[far].mean()), 0.01)
+
+    def test_what_is_said_later_is_answered_from_what_is_known(self) -> None:
+        made = shot("head", "green")
+        keep = np.zeros((HEIGHT, WIDTH), np.float32)
+        keep[20:40, 20:60] = 1
+        for clean in (made.empty, None):
+            self.forget()
+            alone = solve(*self.small(clean), silent, keep=keep[:90, :160])
+            self.forget()
+            first = solve(*self.small(clean), silent)
+            with mock.patch.object(solving, "averaged", side_effect=AssertionError("it is known")):
+                told = solve(*self.small(clean), silent, keep=keep[:90, :160])
+                again = solve(*self.small(clean), silent)
+            np.testing.assert_array_equal(told.alpha, alone.alpha)
+            np.testing.assert_array_equal(told.doubt, alone.doubt)
+            np.testing.assert_array_equal(again.alpha, first.alpha)
+
+    @staticmethod
+    def forget() -> None:
+        """Something else is on the shelf."""
+        solving._shelf._key = b"another"
+
+    @staticmethod
+    def small(clean: Array | None) -> tuple[Array, str, Array | None]:
+        made = shot("head", "green")
+        plate = None if clean is None else np.ascontiguousarray(clean[:, ::2, ::2])
+        return np.ascontiguousarray(made.shot[:, ::2, ::2]), "green", plate
+
+    def test_strokes_say_so_too(self) -> None:
+        made = shot("thrown", "blue")
+        strokes = [
+            {"points": [[300, 20], [310, 24]], "radius": 6, "value": 1.0},
+            {"points": [[200, 90]], "radius": 5, "value": 0.0},
+        ]
+        alpha = self.step(made.shot, strokes=strokes)
+        np.testing.assert_allclose(alpha[18:24, 298:308], 1, atol=1e-6)
+        np.testing.assert_allclose(alpha[88:92, 198:202], 0, atol=1e-6)
 
     def step(self, planes: Array, **settings: Any) -> Plane:
         sources = {"p": pictured(planes)}

@@ -159,19 +159,27 @@ def _solve(
     known = trimap.ravel()[~free].astype(np.float64)
     matrix = rows[:, free]
     right = -rows[:, ~free].dot(known)
+    if not right.any():
+        # Nothing but 0 lies around: the solver would divide by it.
+        return np.zeros(len(right), np.float32)
     preconditioner = _preconditioner(matrix)
     report(0.2)
     latest = np.zeros(len(right))
 
     def follow(a: object, x: NDArray[np.float64], b: object, norm_b: float, r: object, norm_r: float) -> None:
-        latest[:] = x
+        if np.isfinite(x).all():
+            latest[:] = x
         gone = math.log(max(norm_r, 1e-300) / max(norm_b, 1e-300)) / math.log(TOLERANCE)
         report(0.2 + 0.8 * min(1.0, max(0.0, gone)))
 
     try:
-        solved = cg(matrix, right, M=preconditioner, rtol=TOLERANCE, maxiter=MOST_STEPS, callback=follow)
+        with np.errstate(all="ignore"):
+            solved = cg(matrix, right, M=preconditioner, rtol=TOLERANCE, maxiter=MOST_STEPS, callback=follow)
     except ValueError:
         # Where hardly anything is known the equations converge slowly; where they got to is near enough.
+        solved = latest
+    if not np.isfinite(solved).all():
+        # Where parts of the equations hang on nothing that is known, it divides by 0 once the others are solved.
         solved = latest
     return np.clip(solved, 0, 1).astype(np.float32)
 

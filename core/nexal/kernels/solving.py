@@ -7,8 +7,10 @@ screen, noise and palette leave likely, with neighbours as a prior. Figures: doc
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass
+from hashlib import blake2b
 from typing import Any
 
 import cv2
@@ -36,6 +38,10 @@ SPILL, SHADE, USUAL_SPILL = 0.03, 0.1, 0.04
 a colour whose own was never seen."""
 VEIL_ANGLE, VEIL_LOW, VEIL_HIGH = 0.12, 0.25, 0.45
 SWEEPS, MIXING = 4, 2.0
+MOST_KEPT, KEPT_SECONDS = 400 << 20, 120.0
+"""Bytes of a shot's facts that are kept at the most, and for how long."""
+LEAST_BARE = 64
+"""Pixels of bare screen that a screen is told from."""
 BARE = 12.0
 """Square of the difference from the screen, by noise and doubt, summed over the channels, up to which a pixel is it."""
 
@@ -155,19 +161,51 @@ def _known(away: Colour, plate: Colour, variance: Colour, screen: str, check: Ca
     return _Known(away, plate, variance, pull, solid, strand, share, screen)
 
 
-def _alphas(
-    known: _Known, doubt: Plane, sides: tuple[Plane | None, Plane | None], report: Callable[[float], None], *,
-    veils: bool,
-) -> NDArray[np.float32]:  # fmt: skip
-    """4 x H x W: alpha, its variance, how likely it is 0 and 1."""
+@dataclass
+class _Facts:
+    """What alphas are found from: all that does not depend on what somebody says is subject or screen.
+
+    `logs` are the likelihoods (H x W x 21) of what is `told`: what may be anything but bare screen, and what was asked
+    for since.
+    """
+
+    known: _Known
+    doubt: Plane
+    palette: Palette
+    thin: Plane
+    todo: Mask
+    told: Mask
+    logs: NDArray[np.float32]
+
+    @property
+    def nbytes(self) -> int:
+        planes = (self.known.away, self.known.plate, self.known.variance, self.known.pull, self.known.share)
+        return self.logs.nbytes + sum(plane.nbytes for plane in (*planes, self.doubt, self.thin))
+
+
+def _facts(known: _Known, doubt: Plane, report: Callable[[float], None], *, veils: bool) -> _Facts:
     square = known.variance + (doubt * known.plate) ** 2
     todo = cv2.dilate(((known.away**2 / square).sum(axis=0) > BARE).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
-    keep, drop = sides
-    if keep is not None:
-        todo |= keep > 0
     palette, thin = _palette(known, veils=veils)
     logs = likelihood(known.away, known.plate, known.variance, doubt, palette, todo, report)
-    sure = np.clip((known.share - 0.25) / 0.35, 0, 1) * (known.pull > 0.4) * (1 - np.minimum(1, 1.5 * soft(thin, 4)))
+    return _Facts(known, doubt, palette, thin, todo, todo, logs)
+
+
+def _alphas(facts: _Facts, keep: Plane | None, drop: Plane | None, check: Callable[[], None]) -> NDArray[np.float32]:
+    """4 x H x W: alpha, its variance, how likely it is 0 and 1."""
+    known, todo = facts.known, facts.todo
+    if keep is not None:
+        todo = todo | (keep > 0)
+        wanted = todo & ~facts.told
+        if wanted.any():
+            more = likelihood(
+                known.away, known.plate, known.variance, facts.doubt, facts.palette, wanted, lambda done: check()
+            )
+            facts.logs[wanted] = more[wanted]
+            facts.told = facts.told | wanted
+    sure = (
+        np.clip((known.share - 0.25) / 0.35, 0, 1) * (known.pull > 0.4) * (1 - np.minimum(1, 1.5 * soft(facts.thin, 4)))
+    )
     first = np.stack([0.3 * (1 - sure) + 0.02, 0.6 - 0.3 * sure, 0.08 + 0.6 * sure]).astype(np.float32)
     for said, at in ((keep, 2), (drop, 0)):
         if said is not None:
@@ -179,11 +217,60 @@ def _alphas(
     found = np.zeros((4, *known.pull.shape), np.float32)
     found[2] = 1
     for _ in range(SWEEPS):
-        weighed(logs, prior, todo, found)
+        check()
+        weighed(facts.logs, prior, todo, found)
         classes = np.stack([found[2], np.clip(1 - found[2] - found[3], 0, 1), found[3]])
         prior = np.sqrt(first * (soft(classes, MIXING) * np.float32(0.97) + np.float32(0.01)))
         prior /= prior.sum(axis=0)
     return found
+
+
+class _Shelf:
+    """The facts of the shot that was solved last, for a while: what is said of it is answered from them."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._key = b""
+        self._facts: _Facts | None = None
+        self._timer: threading.Timer | None = None
+
+    def take(self, key: bytes) -> _Facts | None:
+        """The facts, if they are there: they are the taker's, who puts them back."""
+        with self._lock:
+            facts = self._facts if key == self._key else None
+            if facts is not None:
+                self._drop()
+            return facts
+
+    def put(self, key: bytes, facts: _Facts) -> None:
+        if facts.nbytes > MOST_KEPT:
+            return
+        with self._lock:
+            self._drop()
+            self._key, self._facts = key, facts
+            self._timer = threading.Timer(KEPT_SECONDS, self._expire, (key,))
+            self._timer.daemon = True
+            self._timer.start()
+
+    def _drop(self) -> None:
+        self._facts = None
+        if self._timer is not None:
+            self._timer.cancel()
+
+    def _expire(self, key: bytes) -> None:
+        with self._lock:
+            if key == self._key:
+                self._facts = None
+
+
+_shelf = _Shelf()
+
+
+def _key_of(*parts: Any) -> bytes:
+    key = blake2b(digest_size=16)
+    for part in parts:
+        key.update(part.tobytes() if isinstance(part, np.ndarray) else repr(part).encode())
+    return key.digest()
 
 
 def solve(
@@ -191,38 +278,52 @@ def solve(
     drop: Plane | None = None, veils: bool = True,
 ) -> Solved:  # fmt: skip
     """The matte of a shot (3 x H x W, scene-linear) before a `screen` of red, green or blue, with a clean plate or
-    without. `keep` and `drop` (H x W, 0..1): what is surely subject, or surely not. `report` is told the part that is
-    done, and may raise."""
-
-    def part(low: float, high: float) -> Callable[[float], None]:
-        return lambda done: report(low + (high - low) * done)
-
-    noise = noise_of(shot)
-    variance = noise.variance(shot)
-    rounds = 1
-    if plate is None:
-        bare = screens.bare_screen(shot, screen)
-        if drop is not None:
-            bare |= drop > 0.5
-        used, doubt = screens.estimated(shot, bare if keep is None else bare & (keep < 0.5))
-        rounds = 2
-    else:
-        used, doubt = screens.relit(shot, screens.settled(plate, noise), screen)
-    away, factor = averaged(shot - used, variance, SEARCH, STRENGTH, part(0.0, 0.35))
-    variance = variance * factor
-    clean = away + used
-    found = np.zeros((4, *factor.shape), np.float32)
-    for number in range(rounds):
-        if number:
-            bare = eroded(found[2] > 0.95, 3)
-            used, doubt = screens.estimated(shot, bare)
-            away = clean - used
-        low = 0.35 + 0.65 * number / rounds
-        known = _known(away, used, variance, screen, lambda low=low: report(low))  # type: ignore[misc]
-        found = _alphas(known, doubt, (keep, drop), part(low, 0.35 + 0.65 * (number + 1) / rounds), veils=veils)
+    without. `keep` and `drop` (H x W, 0..1): what is surely subject, or surely not; asked again with others of them it
+    is answered from what is known of the shot. `report` is told the part that is done, and may raise."""
+    # Where hardly any screen is bare, what is said to be screen has to tell of it.
+    bare = None if plate is not None else screens.bare_screen(shot, screen)
+    if bare is not None and drop is not None and bare.sum() < LEAST_BARE:
+        bare |= drop > 0.5
+    key = _key_of(shot, screen, plate, bare, veils)
+    facts = _shelf.take(key) or _studied(shot, screen, plate, bare, report, veils=veils)
+    try:
+        found = _alphas(facts, keep, drop, lambda: report(0.95))
+    finally:
+        _shelf.put(key, facts)
     alpha, deviation = found[0], np.sqrt(found[1])
     for said, value in ((keep, 1), (drop, 0)):
         if said is not None:
             alpha = alpha + (value - alpha) * said
             deviation = deviation * (1 - said)
     return Solved(np.clip(alpha, 0, 1), deviation)
+
+
+def _studied(
+    shot: Colour, screen: str, plate: Colour | None, bare: Mask | None, report: Callable[[float], None], *, veils: bool
+) -> _Facts:
+    """All that is known of a shot: with a plate, or by two rounds, the second with the screen that the first leaves."""
+
+    def part(low: float, high: float) -> Callable[[float], None]:
+        return lambda done: report(low + (high - low) * done)
+
+    noise = noise_of(shot)
+    variance = noise.variance(shot)
+    if plate is not None:
+        used, doubt = screens.relit(shot, screens.settled(plate, noise), screen)
+    else:
+        assert bare is not None
+        used, doubt = screens.estimated(shot, bare)
+    away, factor = averaged(shot - used, variance, SEARCH, STRENGTH, part(0.0, 0.35))
+    variance = variance * factor
+    clean = away + used
+
+    def round_of(low: float, high: float) -> _Facts:
+        known = _known(away, used, variance, screen, lambda: report(low))
+        return _facts(known, doubt, part(low, high), veils=veils)
+
+    if plate is not None:
+        return round_of(0.35, 0.95)
+    found = _alphas(round_of(0.35, 0.6), None, None, lambda: report(0.6))
+    used, doubt = screens.estimated(shot, eroded(found[2] > 0.95, 3))
+    away = clean - used
+    return round_of(0.65, 0.95)

@@ -15,6 +15,7 @@ from nexal.operations import (
     ink,
     keying,
     making,
+    marking,
     mattes,
     moving,
     neighbourhood,
@@ -28,6 +29,7 @@ from nexal.operations import (
     shipping,
     solving,
     space,
+    wholes,
 )
 from nexal.operations.base import Operation, PointOperation, Port, Scene, Settings, catalogue, find, parse_settings
 
@@ -53,6 +55,7 @@ __all__ = [
     "ink",
     "keying",
     "making",
+    "marking",
     "mattes",
     "moving",
     "neighbourhood",
@@ -67,4 +70,5 @@ __all__ = [
     "shipping",
     "solving",
     "space",
+    "wholes",
 ]

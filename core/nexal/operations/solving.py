@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Literal
 
 import numpy as np
@@ -10,52 +10,12 @@ from numpy.typing import NDArray
 
 from nexal.errors import SettingError
 from nexal.kernels.pointmath import safe_divide
-from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
+from nexal.operations.base import Port, Scene, Settings, register, setting
 from nexal.operations.keying import rgb_names
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
+from nexal.operations.wholes import SIDES, SidedSettings, WholePicture, colour_of, reporting, seen_names, sides_of
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane
 
 Wanted = Literal["auto", "green", "blue", "red"]
-LEAST_SIDE = 16
-"""Pixels: in smaller pictures neither noise nor a screen can be told."""
-LEAST_BARE = 64
-MOST_LIGHT = np.float32(65504.0)
-
-
-def seen_names(description: Description, port: str) -> tuple[str, ...]:
-    """A picture's own red, green and blue, and its alpha if it has one."""
-    return (*rgb_names(description, port), *((ALPHA_NAME,) if description.has_alpha else ()))
-
-
-def colour_of(
-    inputs: Mapping[str, Mapping[str, Plane]], scene: Scene, port: str, state: Alpha = Alpha.STRAIGHT
-) -> NDArray[np.float32]:
-    """3 x H x W of a picture's own red, green and blue, straight or premultiplied; what is not finite is bounded.
-
-    Raises SettingError where it is too small to tell anything from.
-    """
-    if min(scene.region.height, scene.region.width) < LEAST_SIDE:
-        raise SettingError(
-            f"is {scene.region.width} x {scene.region.height} pixels: too small to tell noise from picture",
-            where=f"port '{port}'",
-            remedy=f"feed a picture of {LEAST_SIDE} x {LEAST_SIDE} pixels at least",
-        )
-    description = scene.descriptions[port]
-    planes = [inputs[port][name] for name in rgb_names(description, port)]
-    if description.has_alpha and description.alpha is not state:
-        alpha = inputs[port][ALPHA_NAME]
-        planes = [safe_divide(plane, alpha) if state is Alpha.STRAIGHT else plane * alpha for plane in planes]
-    made = np.stack([np.nan_to_num(plane, nan=0, posinf=float(MOST_LIGHT), neginf=0) for plane in planes])
-    return np.ascontiguousarray(np.clip(made, -MOST_LIGHT, MOST_LIGHT), np.float32)
-
-
-def reporting(scene: Scene) -> Callable[[float], None]:
-    """Tells how much is done, and stops what was given up."""
-
-    def report(done: float) -> None:
-        scene.work.check()
-        scene.work.report(done)
-
-    return report
 
 
 def screen_of(shot: NDArray[np.float32], wanted: str) -> str:
@@ -66,25 +26,6 @@ def screen_of(shot: NDArray[np.float32], wanted: str) -> str:
     if found is None:
         raise SettingError("no green, blue or red screen is seen", where="setting 'screen'", remedy="choose its colour")
     return found
-
-
-class _Whole(Operation):
-    """An operation that has to see all of a picture in full resolution, and answers for its data window."""
-
-    whole = True
-    slow = True
-    family = "mattes"
-
-    def wants(
-        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: object
-    ) -> dict[str, tuple[str, ...]]:
-        return {
-            port: (PLANE_NAME,) if description.is_plane else seen_names(description, port)
-            for port, description in inputs.items()
-        }
-
-    def input_region(self, port: str, region: Window, scene: Scene, settings: object) -> Window:
-        return region
 
 
 class DenoiseSettings(Settings):
@@ -101,7 +42,7 @@ class DenoiseSettings(Settings):
 
 
 @register
-class Denoise(_Whole):
+class Denoise(WholePicture):
     """Take the noise out of a picture by the noise's own model.
 
     picture H x W -> the same, or a plane of data. The variance of the noise is found as base + slope x signal, from
@@ -177,7 +118,7 @@ class ScreenPlateSettings(Settings):
 
 
 @register
-class ScreenPlate(_Whole):
+class ScreenPlate(WholePicture):
     """The empty screen, estimated from the shot itself: a clean plate where none was filmed.
 
     picture(, plane: what is surely not screen) -> picture R, G, B, or a plane of data. Bare screen is where the share
@@ -230,20 +171,22 @@ class ScreenPlate(_Whole):
 
 def check_bare(bare: NDArray[np.bool_]) -> None:
     """Raises SettingError where too little of a screen is bare to tell it from."""
+    from nexal.kernels.solving import LEAST_BARE
+
     if bare.sum() < LEAST_BARE:
         raise SettingError(
             "hardly any bare screen is seen", where="port 'picture'", remedy="choose its colour, or feed a clean plate"
         )
 
 
-class ScreenSolveSettings(Settings):
+class ScreenSolveSettings(SidedSettings):
     screen: Wanted = setting("auto", "Colour of the screen; auto: what covers most")
     veils: bool = setting(True, "Whether thin cloth, glass and smoke are told from what is solid")
     gives: Literal["matte", "doubt"] = setting("matte", "Alpha, or how unsure it is: its standard deviation")
 
 
 @register
-class ScreenSolve(_Whole):
+class ScreenSolve(WholePicture):
     """The whole matte before a coloured screen, in one step, from nothing but the shot; and how unsure it is.
 
     picture(, clean plate, planes `keep` and `drop`) -> plane of data. With I the shot and B the screen, J = I - B,
@@ -252,10 +195,11 @@ class ScreenSolve(_Whole):
     palette of 16 and four greys, with weights where they were seen; with `veils` colours that lean to the screen and
     whose rays have no end are taken for thin. Alpha is the mean over 21 values of what noise, screen and palette
     leave likely, neighbours being the prior. `clean` is brought to the shot's light; without it the screen is
-    estimated (`screen_plate`), twice. What `keep` or `drop` covers is surely subject, or surely screen, and tells its
-    neighbours so. Test scenes (hair, veil, leaves, blur; green and blue; mean error of 640 x 360): 1.2 with a plate
-    and without, where a plain pull has 6.3. Unsure: veils of the screen's opposite colour, soft veils over bodies.
-    Computed in full resolution, whatever is looked at. Raises SettingError where there is no screen.
+    estimated (`screen_plate`), twice. What `keep` or `drop` covers, or `strokes` paint, is surely subject, or surely
+    screen, and tells its neighbours so. Test scenes (hair, veil, leaves, blur; green and blue; mean error of
+    640 x 360): 1.2 with a plate and without, where a plain pull has 6.3. Unsure: veils of the screen's opposite
+    colour, soft veils over bodies. Computed in full resolution, whatever is looked at. Raises SettingError where
+    there is no screen.
     """
 
     name = "screen_solve"
@@ -264,8 +208,7 @@ class ScreenSolve(_Whole):
     ports = (
         Port("picture", "picture", "Picture before a coloured screen"),
         Port("clean", "picture", "The screen without the subject", required=False),
-        Port("keep", "plane", "Surely subject", required=False),
-        Port("drop", "plane", "Surely screen", required=False),
+        *SIDES,
     )
     nanoseconds = 6000
     scratch_bytes = 320
@@ -290,11 +233,7 @@ class ScreenSolve(_Whole):
         shot = colour_of(inputs, scene, "picture")
         plate = colour_of(inputs, scene, "clean") if "clean" in inputs else None
         screen = screen_of(shot if plate is None else plate, settings.screen)
-        sides = {
-            port: np.clip(np.nan_to_num(inputs[port][PLANE_NAME]), 0, 1).astype(np.float32)
-            for port in ("keep", "drop")
-            if port in inputs
-        }
+        sides = sides_of(inputs, settings, scene)
         if plate is None:
             check_bare(bare_screen(shot, screen) | (sides["drop"] > 0.5 if "drop" in sides else False))
         elif np.mean(excess(plate, screen) > 0) < 0.05:

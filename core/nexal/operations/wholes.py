@@ -1,0 +1,122 @@
+"""What operations have in common that have to see all of a picture, and what is told to them with a brush."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import field_validator
+
+from nexal.errors import SettingError
+from nexal.kernels.pointmath import safe_divide
+from nexal.operations.base import Operation, Port, Scene, Settings, setting
+from nexal.operations.keying import rgb_names
+from nexal.operations.painting import MAX_STROKES, Stroke
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
+
+LEAST_SIDE = 16
+"""Pixels: in smaller pictures neither noise nor a screen can be told."""
+MOST_LIGHT = np.float32(65504.0)
+
+
+def seen_names(description: Description, port: str) -> tuple[str, ...]:
+    """A picture's own red, green and blue, and its alpha if it has one."""
+    return (*rgb_names(description, port), *((ALPHA_NAME,) if description.has_alpha else ()))
+
+
+def colour_of(
+    inputs: Mapping[str, Mapping[str, Plane]], scene: Scene, port: str, state: Alpha = Alpha.STRAIGHT
+) -> NDArray[np.float32]:
+    """3 x H x W of a picture's own red, green and blue, straight or premultiplied; what is not finite is bounded.
+
+    Raises SettingError where it is too small to tell anything from.
+    """
+    if min(scene.region.height, scene.region.width) < LEAST_SIDE:
+        raise SettingError(
+            f"is {scene.region.width} x {scene.region.height} pixels: too small to tell noise from picture",
+            where=f"port '{port}'",
+            remedy=f"feed a picture of {LEAST_SIDE} x {LEAST_SIDE} pixels at least",
+        )
+    description = scene.descriptions[port]
+    planes = [inputs[port][name] for name in rgb_names(description, port)]
+    if description.has_alpha and description.alpha is not state:
+        alpha = inputs[port][ALPHA_NAME]
+        planes = [safe_divide(plane, alpha) if state is Alpha.STRAIGHT else plane * alpha for plane in planes]
+    made = np.stack([np.nan_to_num(plane, nan=0, posinf=float(MOST_LIGHT), neginf=0) for plane in planes])
+    return np.ascontiguousarray(np.clip(made, -MOST_LIGHT, MOST_LIGHT), np.float32)
+
+
+def reporting(scene: Scene) -> Callable[[float], None]:
+    """Tells how much is done, and stops what was given up."""
+
+    def report(done: float) -> None:
+        scene.work.check()
+        scene.work.report(done)
+
+    return report
+
+
+class WholePicture(Operation):
+    """An operation that has to see all of a picture in full resolution, and answers for its data window."""
+
+    whole = True
+    slow = True
+    family = "mattes"
+
+    def wants(
+        self, channels: Sequence[str], inputs: Mapping[str, Description], settings: object
+    ) -> dict[str, tuple[str, ...]]:
+        return {
+            port: (PLANE_NAME,) if description.is_plane else seen_names(description, port)
+            for port, description in inputs.items()
+        }
+
+    def input_region(self, port: str, region: Window, scene: Scene, settings: object) -> Window:
+        return region
+
+
+SIDES = (Port("keep", "plane", "Surely subject", required=False), Port("drop", "plane", "Surely not", required=False))
+
+
+class SidedSettings(Settings):
+    """Strokes that say what is surely subject, and what is surely not."""
+
+    strokes: list[Stroke] = setting(
+        list, "What is surely subject (painted with 1) and surely not (painted with 0)", widget="strokes"
+    )
+
+    @field_validator("strokes")
+    @classmethod
+    def _bounded(cls, value: list[Stroke]) -> list[Stroke]:
+        if len(value) > MAX_STROKES:
+            raise ValueError(f"at most {MAX_STROKES} strokes are kept in one step")
+        for stroke in value:
+            if stroke.channels or not isinstance(stroke.value, float | int):
+                raise ValueError("a stroke says one thing of the whole picture: a value from 0 to 1, no channels")
+        return value
+
+
+def sides_of(inputs: Mapping[str, Mapping[str, Plane]], settings: SidedSettings, scene: Scene) -> dict[str, Plane]:
+    """`keep` and `drop`, H x W from 0 to 1, where something is surely subject or surely not; without a key where
+    nothing is said. What is painted later counts, and more than what is fed in."""
+    from nexal.kernels.strokes import stroke_coverage
+
+    shape = (scene.region.height, scene.region.width)
+    sides = {
+        port: np.clip(np.nan_to_num(inputs[port][PLANE_NAME]), 0, 1).astype(np.float32)
+        for port in ("keep", "drop")
+        if port in inputs
+    }
+    for stroke in settings.strokes:
+        scene.work.check()
+        points = np.ones((len(stroke.points), 3), np.float32)
+        for row, point in zip(points, stroke.points, strict=True):
+            row[: len(point)] = point
+        corner = (scene.region.x, scene.region.y)
+        laid = stroke_coverage(shape, points, stroke.radius, stroke.hardness, corner) * np.float32(stroke.opacity)
+        own, other = ("keep", "drop") if stroke.number(PLANE_NAME) >= 0.5 else ("drop", "keep")
+        sides[own] = np.maximum(sides[own], laid) if own in sides else laid
+        if other in sides:
+            sides[other] = sides[other] * (1 - laid)
+    return sides

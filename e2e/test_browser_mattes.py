@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import numpy as np
-from browser_support import HEIGHT, WIDTH, BrowserTest, code
+from browser_support import HEIGHT, RECIPE, WIDTH, BrowserTest, code
 from django.contrib.auth import get_user_model
 from playwright.sync_api import Locator, Page
 from server_support import PASSWORD, exr_bytes
 
+from nexal.recipe import parse_recipe
 from projects.models import Membership, Role
+from recipes.services import save
 from stage.services import engine
 
 
@@ -69,8 +71,61 @@ class Scouting(MattesTest):
         self.choose_item(page, "matte_2")
         # Computed in the background, like every slow step; what comes out is the core's to test.
         page.get_by_text("Computing").first.wait_for()
-        self.choose_item(page, "house")
+        self.choose_item(page, "core")
         note.wait_for(state="hidden")
+
+    def test_a_whole_matte_of_marks_is_told_more_with_two_brushes(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        self.mark()
+        self.wait_for(lambda: len(self.marks()) == 4)
+        page.get_by_label("Scout", exact=True).get_by_role("button", name="Whole matte").click()
+        self.wait_for_step("cut_2")
+        self.assertEqual([self.step(name)["op"] for name in ("matte_2", "cut_2")], ["mark_solve", "recover_colour"])
+        self.choose_item(page, "matte_2")
+        self.assert_pixel(page, 160, 60, [255] * 3)
+        self.assert_pixel(page, 30, 150, [0] * 3)
+        # What it is told is a stroke of the recipe, and counts.
+        page.get_by_role("button", name="Drop", exact=True).click()
+        for key in "--------":
+            page.keyboard.press(key)
+        page.mouse.click(*self.spot(page, 130, 70))
+        self.wait_for(lambda: len(self.step("matte_2")["set"]["strokes"]) == 5)
+        self.assertEqual(self.step("matte_2")["set"]["strokes"][-1]["value"], 0)
+        self.assert_pixel(page, 130, 70, [0] * 3)
+        page.get_by_role("button", name="Keep", exact=True).click()
+        page.mouse.click(*self.spot(page, 30, 150))
+        self.wait_for(lambda: len(self.step("matte_2")["set"]["strokes"]) == 6)
+        self.assert_pixel(page, 30, 150, [255] * 3)
+        page.get_by_label("Strokes").get_by_text("Keep 6").wait_for()
+        page.keyboard.down("Alt")
+        page.mouse.click(*self.spot(page, 30, 150))
+        page.keyboard.up("Alt")
+        self.wait_for(lambda: len(self.step("matte_2")["set"]["strokes"]) == 5)
+        self.assert_pixel(page, 30, 150, [0] * 3)
+        # The brush is put down where there is nothing to tell.
+        self.choose_item(page, "house")
+        page.get_by_role("button", name="Keep", exact=True).wait_for(state="hidden")
+        self.assertEqual(page.get_by_test_id("overlay").count(), 0)
+
+    def test_where_a_whole_matte_is_unsure_is_gone_through_with_a_key(self) -> None:
+        strokes = [
+            {"points": [[160, 90]], "radius": 9, "value": 1},
+            {"points": [[20, 20]], "radius": 9, "value": 0},
+        ]
+        step = {"name": "whole", "op": "mark_solve", "in": {"picture": "moth"}, "set": {"strokes": strokes, "band": 8}}
+        save(self.shot, self.user.pk, 2, parse_recipe(RECIPE | {"steps": [step]}))
+        page = self.open_shot(query="?item=whole")
+        self.assert_pixel(page, 160, 60, [255] * 3)
+        note = page.get_by_role("group", name="Unsure places")
+        note.get_by_role("button", name="Unsure places").click()
+        note.get_by_text("unsure place").or_(note.get_by_text("Sure nearly everywhere")).wait_for()
+        boxes = page.locator("[data-unsure]")
+        if boxes.count():
+            page.keyboard.press("u")
+            page.locator("[data-unsure=here]").wait_for()
+            note.get_by_text(f"1 of {boxes.count()}").wait_for()
+            page.keyboard.press("Shift+U")
+            note.get_by_text(f"{boxes.count()} of {boxes.count()}").wait_for()
 
     def test_mark_rank_preview_and_take(self) -> None:
         page = self.open_shot(query="?item=moth")

@@ -10,6 +10,7 @@ import numpy as np
 from core_support import CoreTest, MemorySource, run
 from screen_scenes import HEIGHT, SCENES, WIDTH, Array, Shot, composited, scribbles
 
+from nexal.analysis.doubts import doubts
 from nexal.analysis.marks import Mark
 from nexal.analysis.scout import scout, steps_of
 from nexal.engine import Engine, Plan
@@ -133,6 +134,32 @@ class Marked(CoreTest):
         made = shot("thrown", "room")
         with self.assertRaisesRegex(NexalError, "differs"):
             solved(Shot(made.empty, made.plate, made.empty, made.alpha, ""), [], clean=True)
+
+
+class Doubts(CoreTest):
+    def test_the_worst_places_come_first_and_hold_the_errors(self) -> None:
+        made = shot("head", "room")
+        step = {
+            "name": "matte",
+            "op": "mark_solve",
+            "in": {"picture": "shot"},
+            "set": {"strokes": scribbles(made.alpha)},
+        }
+        recipe = parse_recipe({"nexal": 1, "sources": {"shot": {"files": "shot.exr"}}, "steps": [step]})
+        plan = Plan(recipe, 1, {"shot": pictured(made.shot)})
+        found = doubts(Engine(), plan, "matte")
+        places = found["places"]
+        self.assertTrue(places)
+        weight = [place["doubt"] for place in places]
+        self.assertTrue(all(value > 0.2 for value in weight))
+        wrong = np.abs(solved(made, scribbles(made.alpha)) - made.alpha) > 0.4
+        inside = np.zeros(wrong.shape, bool)
+        for place in places:
+            x, y = place["x"], place["y"]
+            inside[y : y + place["height"], x : x + place["width"]] = True
+        self.assertGreater(wrong[inside].mean(), 2 * wrong[~inside].mean())
+        with self.assertRaisesRegex(NexalError, "unsure"):
+            doubts(Engine(), plan, "shot")
 
 
 class ClosedForm(CoreTest):

@@ -1,5 +1,6 @@
 """Routes of the Mattes bench: marks, scout, thin parts, and the slow work of a shot."""
 
+import hashlib
 from dataclasses import asdict
 from typing import Any
 
@@ -8,11 +9,12 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from config.errors import Problem
+from nexal.analysis import scout as core
+from nexal.analysis.doubts import doubtful
+from nexal.analysis.doubts import doubts as core_doubts
 from nexal.analysis.matte_checks import thin_parts as core_thin_parts
-from nexal.analysis.scout import scout as core_scout
-from nexal.analysis.scout import steps_of
 from nexal.analysis.screens import screen_facts, whole_matte
-from nexal.engine import Plan
+from nexal.engine import Cancellation, Plan
 from nexal.errors import Pending, RecipeError
 from nexal.picture import Window
 from projects.access import get_shot, may_write
@@ -65,9 +67,12 @@ class UnmarkedRow(Schema):
 
 
 class Scouted(Schema):
+    """`whole` are the steps that make a whole matte from the same marks."""
+
     tried: int
     rows: list[ScoutRow]
     unmarked: list[UnmarkedRow]
+    whole: list[dict[str, Any]]
 
 
 class ScreenAsk(Ask):
@@ -83,6 +88,28 @@ class ScreenRow(Schema):
     uneven: float
     noise: float
     steps: list[dict[str, Any]]
+
+
+class DoubtAsk(Ask):
+    item: str
+    page: str = Field("", max_length=100, description="Name of the asking page: what it wants no more, others may")
+
+
+class DoubtRow(Schema):
+    """A place where a matte is unsure, in full-resolution pixels; `doubt`: the mean standard deviation of its alpha."""
+
+    x: int
+    y: int
+    width: int
+    height: int
+    doubt: float
+
+
+class Doubts(Schema):
+    """Where a whole matte is unsure, the worst first, and the part of the picture that is."""
+
+    places: list[DoubtRow]
+    share: float
 
 
 class ThinParts(Schema):
@@ -119,7 +146,7 @@ def keep_marks(request: HttpRequest, shot_id: int, new: NewMarks) -> Marks:
 def scout(request: HttpRequest, shot_id: int, ask: ScoutAsk) -> dict[str, Any]:
     """Candidates for a matte, ranked by how well they part the marked subject from the marked background."""
     planned = plan_of(get_shot(request, shot_id), ask)
-    found = core_scout(
+    found = core.scout(
         engine(),
         planned,
         planned.feed(ask.address),
@@ -128,7 +155,8 @@ def scout(request: HttpRequest, shot_id: int, ask: ScoutAsk) -> dict[str, Any]:
         rows=ask.rows,
         cancellation=newest(request.session.session_key, shot_id, "scout"),
     )
-    return found | {"rows": [row | {"steps": steps_of(row, ask.address)} for row in found["rows"]]}
+    rows = [row | {"steps": core.steps_of(row, ask.address)} for row in found["rows"]]
+    return found | {"rows": rows, "whole": core.whole_matte(ask.address, **sides(ask.marks))}
 
 
 @router.post("/shots/{shot_id}/screen", response=ScreenRow | None)
@@ -137,6 +165,28 @@ def screen(request: HttpRequest, shot_id: int, ask: ScreenAsk) -> dict[str, Any]
     planned = plan_of(get_shot(request, shot_id), ask)
     found = screen_facts(engine(), planned, planned.feed(ask.address))
     return asdict(found) | {"steps": whole_matte(ask.address)} if found else None
+
+
+@router.post("/shots/{shot_id}/doubts", response=Doubts | None)
+def doubts(request: HttpRequest, shot_id: int, ask: DoubtAsk) -> dict[str, Any] | None:
+    """Where a whole matte is unsure of itself, worked out in the background: `pending` until it is there.
+
+    Of a viewer's it is the saved recipe. Nothing is told of steps that know no doubt.
+    """
+    shot = get_shot(request, shot_id)
+    planned = plan_of(shot, ask if may_write(request, shot) else Ask(frame=ask.frame))
+    if doubtful(planned.recipe.step(ask.item)) is None:
+        return None
+    digest = hashlib.sha256(f"doubts {planned.node(ask.item).digest}".encode()).hexdigest()
+    question = {"kind": "doubts", "item": ask.item}
+    return slow_steps.answered(shot, _who(request, ask.page), planned, f"doubt of {ask.item}"[:63], digest, question)
+
+
+def _doubts(planned: Plan, question: dict[str, Any], cancellation: Cancellation) -> dict[str, Any]:
+    return core_doubts(engine(), planned, question["item"], cancellation)
+
+
+slow_steps.QUESTIONS["doubts"] = _doubts
 
 
 @router.post("/shots/{shot_id}/thin", response=ThinParts)

@@ -31,6 +31,29 @@ class MattesTest(ServerTest):
         engine().cache.clear()
 
 
+class Whole(MattesTest):
+    def test_the_scout_gives_the_whole_matte_of_its_marks(self) -> None:
+        answer = self.api.send("POST", f"{self.path}/scout", {"address": "moth", "marks": MARKS})
+        steps = answer.json()["whole"]
+        self.assertEqual([step["op"] for step in steps], ["mark_solve", "recover_colour"])
+        self.assertEqual([stroke["value"] for stroke in steps[0]["set"]["strokes"]], [1.0, 0.0])
+        self.save(self.story() | {"steps": [{**steps[0], "name": "whole"}]})
+        asked = {"item": "whole", "page": "one"}
+        with override_settings(NEXAL_JOBS="inline"):
+            found = self.api.send("POST", f"{self.path}/doubts", asked)
+        self.assertEqual(found.status_code, 200)
+        self.assertLessEqual(0, found.json()["share"])
+        for place in found.json()["places"]:
+            self.assertGreater(place["doubt"], 0.1)
+            self.assertGreater(min(place["width"], place["height"]), 0)
+
+    def test_of_what_knows_no_doubt_nothing_is_told_and_nothing_is_begun(self) -> None:
+        for item in ("moth", "core"):
+            answer = self.api.send("POST", f"{self.path}/doubts", {"item": item})
+            self.assertEqual((answer.status_code, answer.json()), (200, None), item)
+        self.assertFalse(SlowResult.objects.exists())
+
+
 class Marks(MattesTest):
     def test_marks_stay_with_the_shot_and_make_no_revision(self) -> None:
         self.assertEqual(self.api.get(self.path).json()["marks"], [])

@@ -365,3 +365,16 @@ def steps_of(row: dict[str, Any], picture: str) -> list[dict[str, Any]]:
         stretch = {"black": 1 - stretch["black"], "white": 1 - stretch["white"]}
     steps.append({"name": "matte", "op": "stretch", "in": {"from": source}, "set": dict(stretch)})
     return steps
+
+
+def whole_matte(picture: str, subject: Iterable[Mark], background: Iterable[Mark]) -> list[dict[str, Any]]:
+    """Steps that make a whole matte of a picture from marks, and the subject's colour. Names are proposals."""
+    strokes = [
+        {"points": [[mark.x, mark.y]], "radius": mark.radius, "value": value}
+        for value, marks in ((1.0, subject), (0.0, background))
+        for mark in marks
+    ]
+    return [
+        {"name": "matte", "op": "mark_solve", "in": {"picture": picture}, "set": {"strokes": strokes}},
+        {"name": "cut", "op": "recover_colour", "in": {"picture": picture, "matte": "matte"}},
+    ]

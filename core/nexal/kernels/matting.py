@@ -16,7 +16,11 @@ from numpy.typing import NDArray
 
 from nexal.picture import Plane
 
-TOLERANCE = 1e-7
+TOLERANCE, LOOSER = 1e-7, 1e-5
+"""Residual at which the equations are solved; the looser one takes two thirds of the time and is off by 0.03 at the
+most, 1e-4 in the mean."""
+DISCARDED = 1e-3
+"""What the preconditioner leaves out: the same solution as with 1e-4 (within 2e-4), in 0.7 of the time."""
 MOST_STEPS = 2000
 LARGE = 250_000
 """Pixels of a connected band, and of the crop round it, up to which it is solved in one go."""
@@ -64,7 +68,9 @@ def soft_band(matte: Plane) -> int | None:
     return max(1, math.ceil(width))
 
 
-def closed_form(image: NDArray[Any], trimap: Plane, report: Callable[[float], None]) -> Plane:
+def closed_form(
+    image: NDArray[Any], trimap: Plane, report: Callable[[float], None], tolerance: float = TOLERANCE
+) -> Plane:
     """Alpha where the trimap lies between 0 and 1, the trimap elsewhere.
 
     `image` is H x W x 3 in linear light, float32 or float64. Each connected part of the band is solved on its own
@@ -85,18 +91,18 @@ def closed_form(image: NDArray[Any], trimap: Plane, report: Callable[[float], No
         own = unknown[crop] & (labels[crop] == label)
         share = _Share(report, done / total, area / total)
         solve = _solve if own.size <= LARGE else _solve_in_blocks
-        alpha[crop][own] = solve(image[crop], trimap[crop], own, share.report)
+        alpha[crop][own] = solve(image[crop], trimap[crop], own, share.report, tolerance)
         done += area
     report(1.0)
     return alpha
 
 
 def _solve_in_blocks(
-    image: NDArray[Any], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None]
+    image: NDArray[Any], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None], tolerance: float
 ) -> NDArray[np.float32]:
     height, width = trimap.shape
     held = trimap.copy()
-    held[unknown] = _coarse(image, trimap, _Share(report, 0, 0.2).report)[unknown]
+    held[unknown] = _coarse(image, trimap, _Share(report, 0, 0.2).report, tolerance)[unknown]
     result = held.copy()
     corners = [(y, x) for y in range(0, height, BLOCK) for x in range(0, width, BLOCK)]
     corners = [(y, x) for y, x in corners if unknown[y : y + BLOCK, x : x + BLOCK].any()]
@@ -114,20 +120,20 @@ def _solve_in_blocks(
         if free.any():
             solved = held[part].copy()
             share = _Share(report, 0.2 + 0.8 * index / len(corners), 0.8 / len(corners))
-            solved[free] = _solve(image[part], held[part], free, share.report)
+            solved[free] = _solve(image[part], held[part], free, share.report, tolerance)
             inside = (slice(y - top, y - top + BLOCK), slice(x - left, x - left + BLOCK))
             result[y : y + BLOCK, x : x + BLOCK] = solved[inside]
     return result[unknown]
 
 
-def _coarse(image: NDArray[Any], trimap: Plane, report: Callable[[float], None]) -> Plane:
+def _coarse(image: NDArray[Any], trimap: Plane, report: Callable[[float], None], tolerance: float) -> Plane:
     """Alpha found at half the size, brought back to full size."""
     height, width = trimap.shape
     size = ((width + 1) // 2, (height + 1) // 2)
     small = cv2.resize(image, size, interpolation=cv2.INTER_AREA)
     rough = cv2.resize(trimap, size, interpolation=cv2.INTER_AREA)
     rough = np.where(rough > 0.999, 1, np.where(rough < 0.001, 0, 0.5)).astype(np.float32)
-    found = closed_form(np.ascontiguousarray(small.reshape(size[1], size[0], 3)), rough, report)
+    found = closed_form(np.ascontiguousarray(small.reshape(size[1], size[0], 3)), rough, report, tolerance)
     return cv2.resize(found, (width, height), interpolation=cv2.INTER_LINEAR).clip(0, 1)
 
 
@@ -142,7 +148,7 @@ class _Share:
 
 
 def _solve(
-    image: NDArray[Any], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None]
+    image: NDArray[Any], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None], tolerance: float
 ) -> NDArray[np.float32]:
     """Alpha of the unknown pixels: L_U x = -R m, with the Laplacian split into unknown and known parts.
 
@@ -169,12 +175,12 @@ def _solve(
     def follow(a: object, x: NDArray[np.float64], b: object, norm_b: float, r: object, norm_r: float) -> None:
         if np.isfinite(x).all():
             latest[:] = x
-        gone = math.log(max(norm_r, 1e-300) / max(norm_b, 1e-300)) / math.log(TOLERANCE)
+        gone = math.log(max(norm_r, 1e-300) / max(norm_b, 1e-300)) / math.log(tolerance)
         report(0.2 + 0.8 * min(1.0, max(0.0, gone)))
 
     try:
         with np.errstate(all="ignore"):
-            solved = cg(matrix, right, M=preconditioner, rtol=TOLERANCE, maxiter=MOST_STEPS, callback=follow)
+            solved = cg(matrix, right, M=preconditioner, rtol=tolerance, maxiter=MOST_STEPS, callback=follow)
     except ValueError:
         # Where hardly anything is known the equations converge slowly; where they got to is near enough.
         solved = latest
@@ -192,6 +198,6 @@ def _preconditioner(matrix: Any) -> Any:
     # It speaks on standard output, where answers belong; its own word for that is taken away, nobody else's.
     library.print = lambda *_: None
     try:
-        return library.ichol(matrix)
+        return library.ichol(matrix, discard_threshold=DISCARDED)
     except ValueError:
         return jacobi(matrix)

@@ -74,7 +74,7 @@ class MarkSolve(WholePicture):
         scene: Scene,
     ) -> Mapping[str, Plane]:
         from nexal.kernels.denoising import noise_of
-        from nexal.kernels.matting import closed_form
+        from nexal.kernels.matting import LOOSER, closed_form
         from nexal.kernels.parting import against, doubt_of, parted, same_as
 
         shot = colour_of(inputs, scene, "picture")
@@ -106,7 +106,7 @@ class MarkSolve(WholePicture):
             trimap, alike = parted(seen, subject, background, band)
         report(0.2)
         colour = np.ascontiguousarray(np.moveaxis(shot, 0, -1))
-        alpha = closed_form(colour, trimap, lambda done: report(0.2 + 0.8 * done))
+        alpha = closed_form(colour, trimap, lambda done: report(0.2 + 0.8 * done), LOOSER)
         if settings.gives == "doubt":
             return {PLANE_NAME: doubt_of(alpha, alike, trimap, subject | background)}
         return {PLANE_NAME: alpha}

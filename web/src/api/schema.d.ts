@@ -692,6 +692,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/doubts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Doubts
+         * @description Where a whole matte is unsure of itself, worked out in the background: `pending` until it is there.
+         *
+         *     Of a viewer's it is the saved recipe. Nothing is told of steps that know no doubt.
+         */
+        post: operations["stage_mattes_doubts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/thin": {
         parameters: {
             query?: never;
@@ -2184,7 +2206,10 @@ export interface components {
                 [key: string]: unknown;
             }[];
         };
-        /** Scouted */
+        /**
+         * Scouted
+         * @description `whole` are the steps that make a whole matte from the same marks.
+         */
         Scouted: {
             /** Tried */
             tried: number;
@@ -2192,6 +2217,10 @@ export interface components {
             rows: components["schemas"]["ScoutRow"][];
             /** Unmarked */
             unmarked: components["schemas"]["UnmarkedRow"][];
+            /** Whole */
+            whole: {
+                [key: string]: unknown;
+            }[];
         };
         /**
          * UnmarkedRow
@@ -2268,6 +2297,52 @@ export interface components {
             frame: number;
             /** Address */
             address: string;
+        };
+        /**
+         * DoubtRow
+         * @description A place where a matte is unsure, in full-resolution pixels; `doubt`: the mean standard deviation of its alpha.
+         */
+        DoubtRow: {
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+            /** Width */
+            width: number;
+            /** Height */
+            height: number;
+            /** Doubt */
+            doubt: number;
+        };
+        /**
+         * Doubts
+         * @description Where a whole matte is unsure, the worst first, and the part of the picture that is.
+         */
+        Doubts: {
+            /** Places */
+            places: components["schemas"]["DoubtRow"][];
+            /** Share */
+            share: number;
+        };
+        /** DoubtAsk */
+        DoubtAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Item */
+            item: string;
+            /**
+             * Page
+             * @description Name of the asking page: what it wants no more, others may
+             * @default
+             */
+            page: string;
         };
         /**
          * ThinParts
@@ -4056,6 +4131,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ScreenRow"] | null;
+                };
+            };
+        };
+    };
+    stage_mattes_doubts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DoubtAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Doubts"] | null;
                 };
             };
         };

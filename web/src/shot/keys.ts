@@ -21,6 +21,7 @@ export const KEYS: [string, string][] = [
   ["F6, Shift + F6", "The next part of the page, or the one before"],
   ["W S E L", "To the wall of channels, the stage, the settings, the lineage"],
   ["I", "The probe: away, or there again"],
+  ["U, Shift + U", "The next place where a whole matte is unsure, or the one before"],
   [", .", "A frame back, a frame on"],
   ["G", "Play, or stop"],
   ["K", "A key here for the setting in focus, or for all that moves; or take it away"],

@@ -2,6 +2,7 @@ import { useEffect, useRef } from "react";
 
 import type { Item } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
+import { useDoubts } from "@/benches/mattes/doubtState";
 import { matteOver } from "@/stage/focus";
 import { pinned } from "@/stage/Stage";
 import { resize, useTools } from "@/stage/tools";
@@ -110,6 +111,7 @@ export function useKeys(context: Context): void {
         g: time.play,
         k: () => time.key(target),
         i: () => view.change({ probing: !view.probing }),
+        u: () => useDoubts.getState().next(event.shiftKey ? -1 : 1),
         w: () => visit("channels"),
         s: () => visit("stage"),
         l: () => visit("lineage"),

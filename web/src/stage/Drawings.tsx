@@ -10,6 +10,9 @@ interface Props {
   marks: Mark[];
   /** Boxes of thin parts that vanish. */
   lost: number[][];
+  /** Places where a matte is unsure, and the one that is looked at. */
+  unsure?: { x: number; y: number; width: number; height: number }[];
+  unsureAt?: number | null;
   paths: ShapePath[];
   /** A path that is being drawn. */
   open: PathPoint[];
@@ -20,7 +23,18 @@ interface Props {
 }
 
 /** What lies over the picture as lines: marks, shapes, and the thin parts that are lost. */
-export function Drawings({ placement, marks, lost, paths, open, path, chosen, ghosts = [] }: Props) {
+export function Drawings({
+  placement,
+  marks,
+  lost,
+  unsure = [],
+  unsureAt = null,
+  paths,
+  open,
+  path,
+  chosen,
+  ghosts = [],
+}: Props) {
   const { zoom, left, top } = placement;
   const to = (x: number, y: number): [number, number] => [(x - left) * zoom, (y - top) * zoom];
   return (
@@ -76,6 +90,24 @@ export function Drawings({ placement, marks, lost, paths, open, path, chosen, gh
             fill="none"
             strokeWidth={1.4}
             className="animate-[breathe_0.9s_ease-in-out_infinite] stroke-clay"
+          />
+        );
+      })}
+      {unsure.map(({ x, y, width, height }, index) => {
+        const [sx, sy] = to(x, y);
+        return (
+          <rect
+            key={`${x} ${y}`}
+            data-unsure={index === unsureAt ? "here" : "there"}
+            x={sx - 4}
+            y={sy - 4}
+            width={Math.max(2, width * zoom) + 8}
+            height={Math.max(2, height * zoom) + 8}
+            rx={3}
+            fill="none"
+            className="stroke-lilac"
+            strokeWidth={index === unsureAt ? 1.6 : 1}
+            strokeDasharray={index === unsureAt ? undefined : "2 5"}
           />
         );
       })}

@@ -1,7 +1,7 @@
 import { create } from "zustand";
 
 /** What the pointer does on the stage: nothing of its own, mark, paint, or draw. */
-export type Tool = "none" | "subject" | "background" | "touch" | "shape";
+export type Tool = "none" | "subject" | "background" | "touch" | "shape" | "keep" | "drop";
 export type Scope = "all" | "colour" | "alpha";
 
 export interface Brush {

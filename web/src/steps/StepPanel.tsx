@@ -13,7 +13,9 @@ import { ModeBoard } from "@/benches/mattes/ModeBoard";
 import { ModeStepper } from "@/benches/mattes/ModeStepper";
 import { PathList } from "@/benches/mattes/PathList";
 import { SlopePlot } from "@/benches/mattes/SlopePlot";
+import { DoubtNote } from "@/benches/mattes/DoubtNote";
 import { StrokeList } from "@/benches/mattes/StrokeList";
+import { isTold } from "@/benches/mattes/strokes";
 import { BarList } from "@/benches/packing/BarList";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
@@ -146,7 +148,8 @@ export function StepPanel(props: Props) {
             />
           </div>
         )}
-        {step.op === "touch_up" && <StrokeList step={step} onRecipe={edit} />}
+        {known && isTold(step) && <DoubtNote key={`doubt of ${step.name}`} shot={shot} known={known} />}
+        {(step.op === "touch_up" || isTold(step)) && <StrokeList step={step} onRecipe={edit} />}
         {step.op === "shape" && (
           <PathList
             shot={shot}

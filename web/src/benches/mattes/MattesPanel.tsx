@@ -1,11 +1,11 @@
-import { type Step, insertSteps } from "@/api/recipe";
+import { type Step, findStep, insertSteps } from "@/api/recipe";
 import type { BenchProps } from "@/steps/props";
 import { StepPanel } from "@/steps/StepPanel";
 import { pictureOf } from "@/stage/focus";
 
 import { ScoutBoard } from "./ScoutBoard";
 import { ScreenNote } from "./ScreenNote";
-import { addAlpha } from "./strokes";
+import { addAlpha, isTold } from "./strokes";
 import { Tools } from "./Tools";
 
 /** The Mattes bench: scout above, the tools of the hand, and the chosen step below. */
@@ -27,7 +27,11 @@ export function MattesPanel(props: BenchProps) {
         <ScreenNote shot={shot} recipe={recipe} picture={picture} writable={writable} onTake={take} />
       )}
       {writable && known && !known.problem && (
-        <Tools known={known} onAddAlpha={() => onPut((before) => addAlpha(before, known.name))} />
+        <Tools
+          known={known}
+          told={isTold(findStep(recipe, known.name))}
+          onAddAlpha={() => onPut((before) => addAlpha(before, known.name))}
+        />
       )}
       <StepPanel {...props} />
     </aside>

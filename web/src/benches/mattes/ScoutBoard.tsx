@@ -159,6 +159,21 @@ export function ScoutBoard({ shot, recipe, picture, writable, onTake }: Props) {
             </ul>
           )}
           {enough && (
+            <div className="flex items-center justify-between gap-2 px-3 pb-2">
+              <span className="text-dim">From these marks, in one step</span>
+              <Button
+                disabled={!writable || !scouted.data}
+                title="The whole matte: colours of both sides, outline, fine edge; it takes a while"
+                onClick={() => {
+                  change({ tool: "none" });
+                  if (scouted.data) onTake(scouted.data.whole as unknown as Step[]);
+                }}
+              >
+                Whole matte
+              </Button>
+            </div>
+          )}
+          {enough && (
             <>
               <div className="flex items-center gap-2 px-3 pb-1 text-[11px] text-faint">
                 <span>Best</span>

@@ -11,7 +11,8 @@ import { LiveStroke } from "@/stage/LiveStroke";
 import { Overlay } from "@/stage/Overlay";
 import { useTools } from "@/stage/tools";
 
-import { addStroke } from "./strokes";
+import { useDoubts } from "./doubtState";
+import { addStroke, isTold, tellSide } from "./strokes";
 import { ghostsOf, pathsOf, setPaths, useDrawing } from "./useDrawing";
 import { useMarking } from "./useMarking";
 import { usePainting } from "./usePainting";
@@ -33,6 +34,7 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
   const { tool, lost, path, points, scouting, ghosts, change } = useTools();
   const raw = useDraft((state) => state.recipe);
   const own = useMarksOf(item);
+  const { places: unsure, at: unsureAt } = useDoubts();
   const marks = scouting ? own : [];
   const edit = useDraft((state) => state.edit);
   const known = items.find((entry) => entry.name === item && !entry.problem);
@@ -44,7 +46,11 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
     recipe,
     known,
     zoom,
-    onStroke: (stroke) => item && onPut((before) => addStroke(before, item, stroke)),
+    onStroke: (stroke) => {
+      if (!item) return;
+      if (tool === "keep" || tool === "drop") edit((before) => tellSide(before, item, stroke, tool));
+      else onPut((before) => addStroke(before, item, stroke));
+    },
     onRecipe: edit,
   });
   const drawing = useDrawing({
@@ -68,6 +74,10 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
     },
     onRecipe: edit,
   });
+  const told = isTold(item ? findStep(recipe, item) : undefined);
+  useEffect(() => {
+    if (!told && (tool === "keep" || tool === "drop")) change({ tool: "none" });
+  }, [told, tool, change]);
   const { settle } = painting;
   useEffect(() => {
     settle();
@@ -82,6 +92,8 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
       placement={placement}
       marks={marks}
       lost={lost}
+      unsure={unsure}
+      unsureAt={unsureAt}
       paths={pathsOf(recipe, item)}
       open={tool === "shape" ? drawing.open : []}
       path={path}
@@ -100,7 +112,13 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
     <div className="absolute left-0 top-0" style={place}>
       <Overlay
         placement={placement}
-        gesture={tool === "touch" ? painting.gesture : tool === "shape" ? drawing.gesture : marking}
+        gesture={
+          tool === "shape"
+            ? drawing.gesture
+            : tool === "subject" || tool === "background"
+              ? marking
+              : painting.gesture
+        }
         onHover={onHover}
       >
         {painting.live.map((stroke, index) => (

@@ -5,21 +5,22 @@ import { Button } from "@/parts/Button";
 import { useTools } from "@/stage/tools";
 
 import { BrushFields } from "./BrushFields";
-import { type Stroke, setStrokes, strokesOf } from "./strokes";
+import { type Stroke, isTold, setStrokes, strokesOf } from "./strokes";
 
 interface Props {
   step: Step;
   onRecipe: (change: (recipe: Recipe) => Recipe, done: boolean) => void;
 }
 
-/** The strokes of a touch-up, the last on top: chosen, changed, taken away. */
+/** The strokes of a touch-up, or what a whole matte was told, the last on top: chosen, changed, taken away. */
 export function StrokeList({ step, onRecipe }: Props) {
   const { stroke: chosen, change } = useTools();
   const strokes = strokesOf(step);
   const put = (next: Stroke[], done = true) =>
     onRecipe((before) => setStrokes(before, step.name, next), done);
   const held = chosen === null ? undefined : strokes[chosen];
-  if (strokes.length === 0) return <p className="text-dim">No stroke yet. Press T and paint on the stage.</p>;
+  if (strokes.length === 0)
+    return isTold(step) ? null : <p className="text-dim">No stroke yet. Press T and paint on the stage.</p>;
   return (
     <div className="space-y-2">
       <ol aria-label="Strokes" className="max-h-40 overflow-y-auto">
@@ -40,7 +41,7 @@ export function StrokeList({ step, onRecipe }: Props) {
                   style={{ background: `rgb(${grey} ${grey} ${grey})` }}
                 />
                 <span className="truncate">
-                  Stroke {index + 1}
+                  {isTold(step) ? (stroke.value === 1 ? "Keep" : "Drop") : "Stroke"} {index + 1}
                   {stroke.channels?.length ? ` on ${stroke.channels.join(" ")}` : ""}
                 </span>
                 <span className="ml-auto font-mono text-[11px] text-faint">{stroke.radius} px</span>

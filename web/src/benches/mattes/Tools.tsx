@@ -7,13 +7,15 @@ import { BrushFields } from "./BrushFields";
 
 interface Props {
   known: Item | undefined;
+  /** The step in focus is told by strokes what is subject. */
+  told: boolean;
   onAddAlpha: () => void;
 }
 
 const SCOPES: Scope[] = ["all", "colour", "alpha"];
 
 /** The two tools that work by hand on the stage, and the brush. */
-export function Tools({ known, onAddAlpha }: Props) {
+export function Tools({ known, told, onAddAlpha }: Props) {
   const { tool, brush, change, paint } = useTools();
   const choose = (next: Tool) => change({ tool: tool === next ? "none" : next });
   const picture = known && !known.plane;
@@ -34,6 +36,27 @@ export function Tools({ known, onAddAlpha }: Props) {
           </Button>
         </Tip>
       </div>
+      {told && (
+        <div className="flex items-center gap-1.5">
+          <span className="mr-auto text-dim">Tell the matte</span>
+          <Tip text="Paint over what is surely subject">
+            <Button lit={tool === "keep"} onClick={() => choose("keep")}>
+              Keep
+            </Button>
+          </Tip>
+          <Tip text="Paint over what surely is not">
+            <Button lit={tool === "drop"} onClick={() => choose("drop")}>
+              Drop
+            </Button>
+          </Tip>
+        </div>
+      )}
+      {(tool === "keep" || tool === "drop") && (
+        <p className="leading-snug text-faint">
+          Drag over what is surely {tool === "keep" ? "subject" : "not subject"}; what lies beside it learns
+          from it. Alt + click takes a stroke away, - and = change the radius.
+        </p>
+      )}
       {tool === "touch" && (
         <div className="space-y-1.5">
           <BrushFields settings={brush} most={2000} initial={BRUSH} onChange={paint} />

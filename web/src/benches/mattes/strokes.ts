@@ -19,8 +19,13 @@ export interface Stroke {
   channels?: string[];
 }
 
+/** Whether strokes tell a step what is surely subject (1), and what surely is not (0). */
+export function isTold(step: Step | undefined): boolean {
+  return step?.op === "screen_solve" || step?.op === "mark_solve";
+}
+
 export function strokesOf(step: Step | undefined): Stroke[] {
-  return step?.op === "touch_up" ? ((step.set?.strokes ?? []) as Stroke[]) : [];
+  return step?.op === "touch_up" || isTold(step) ? ((step?.set?.strokes ?? []) as Stroke[]) : [];
 }
 
 /** Channels of an item that a brush paints; none means all of them; null where there is nothing to paint. */
@@ -53,6 +58,13 @@ export function addStroke(recipe: Recipe, item: string, stroke: Stroke): [Recipe
   const name = freeName(recipe, "touch_up");
   const added = { name, op: "touch_up", in: { matte: item }, set: { strokes: [stroke] } };
   return [insertAfter(recipe, added, step ? item : null), name];
+}
+
+/** The recipe with a stroke more that tells a step what is surely subject, or surely not. */
+export function tellSide(recipe: Recipe, item: string, stroke: Stroke, side: "keep" | "drop"): Recipe {
+  const { channels: _, ...told } = stroke;
+  const value = side === "keep" ? 1 : 0;
+  return setStrokes(recipe, item, [...strokesOf(findStep(recipe, item)), { ...told, opacity: 1, value }]);
 }
 
 export function setStrokes(recipe: Recipe, item: string, strokes: Stroke[]): Recipe {

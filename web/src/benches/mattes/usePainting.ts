@@ -5,7 +5,7 @@ import { findStep, type Recipe } from "@/api/recipe";
 import { useTools } from "@/stage/tools";
 
 import type { Gesture } from "./gestures";
-import { type Stroke, painted, setStrokes, strokeAt, strokeOf, strokesOf } from "./strokes";
+import { type Stroke, isTold, painted, setStrokes, strokeAt, strokeOf, strokesOf } from "./strokes";
 
 interface Context {
   recipe: Recipe;
@@ -18,7 +18,10 @@ interface Context {
 
 /** Painting: points while the pointer is down, a stroke of the recipe when it is up; with Alt a stroke is erased. */
 export function usePainting({ recipe, known, zoom, onStroke, onRecipe }: Context) {
-  const brush = useTools((state) => state.brush);
+  const held = useTools((state) => state.brush);
+  const tool = useTools((state) => state.tool);
+  const telling = tool === "keep" || tool === "drop";
+  const brush = telling ? { ...held, opacity: 1, value: tool === "keep" ? 1 : 0 } : held;
   const [live, setLive] = useState<Stroke[]>([]);
   const points = useRef<number[][] | null>(null);
   const channels = known ? painted(known, brush) : null;
@@ -31,6 +34,7 @@ export function usePainting({ recipe, known, zoom, onStroke, onRecipe }: Context
     down: (at, event) => {
       const step = known && findStep(recipe, known.name);
       if (event.altKey) {
+        if (!telling && isTold(step)) return;
         const index = strokeAt(strokesOf(step), ...at);
         if (known && index >= 0)
           onRecipe((before) =>

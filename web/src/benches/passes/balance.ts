@@ -1,4 +1,5 @@
-import { ApiError, type Item, api, got, problemOf } from "@/api/client";
+import { type Item, api, got } from "@/api/client";
+import { type Going, whilePending } from "@/api/pending";
 import {
   type Recipe,
   type Step,
@@ -127,32 +128,21 @@ export async function audited(
   recipe: Recipe,
   address: string,
   full: string | null,
-  going: { told?: (done: number) => void; stopped?: () => boolean } = {},
+  going: Going = {},
 ) {
-  const path = { shot_id: shot };
-  for (;;) {
-    try {
-      return await got(
+  // Many layers are worked out in the background.
+  return whilePending(
+    shot,
+    PAGE,
+    () =>
+      got(
         api.POST("/api/shots/{shot_id}/audit", {
-          params: { path },
+          params: { path: { shot_id: shot } },
           body: { ...drafted(recipe), address, full, page: PAGE },
         }),
-      );
-    } catch (error) {
-      if (problemOf(error).code !== "pending") throw error;
-      // Many layers are worked out in the background.
-      const step = /'(.+?)'/.exec(problemOf(error).where)?.[1] ?? "";
-      if (going.stopped?.()) {
-        await api.DELETE("/api/shots/{shot_id}/slow/{item}", {
-          params: { path: { ...path, item: step }, query: { page: PAGE } },
-        });
-        throw new ApiError(202, { code: "stopped", message: "was stopped", where: "", remedy: "" });
-      }
-      await new Promise((resolve) => setTimeout(resolve, 400));
-      const rows = await got(api.GET("/api/shots/{shot_id}/slow", { params: { path } }));
-      going.told?.(rows.findLast((row) => row.item === step)?.done ?? 0);
-    }
-  }
+      ),
+    going,
+  );
 }
 
 /** Tells this page's wishes from those of others. */

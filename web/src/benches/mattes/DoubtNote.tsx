@@ -1,0 +1,73 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+
+import { type Item, api, got, problemOf } from "@/api/client";
+import { whilePending } from "@/api/pending";
+import { drafted } from "@/api/recipe";
+import { Button } from "@/parts/Button";
+import { Message } from "@/parts/Message";
+import { useSettled } from "@/parts/useSettled";
+import { ownView } from "@/stage/planes";
+
+import { useDoubts } from "./doubtState";
+
+interface Props {
+  shot: number;
+  known: Item;
+}
+
+const PAGE = ownView("doubts");
+const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)} %`;
+
+/** Where a whole matte is unsure of itself: asked for by a click, then kept up to date, gone through with a key. */
+export function DoubtNote({ shot, known }: Props) {
+  const [asked, setAsked] = useState(false);
+  const { places, at, show, next } = useDoubts();
+  const settled = useSettled(known, 600);
+  const found = useQuery({
+    queryKey: ["doubts", shot, settled?.name, settled?.digest],
+    queryFn: () =>
+      whilePending(shot, PAGE, () =>
+        got(
+          api.POST("/api/shots/{shot_id}/doubts", {
+            params: { path: { shot_id: shot } },
+            body: { ...drafted(settled!.of), item: settled!.name, page: PAGE },
+          }),
+        ),
+      ),
+    enabled: asked && settled?.digest === known.digest && !known.problem,
+    staleTime: Infinity,
+    gcTime: 60_000,
+    retry: false,
+  });
+  const answer = asked ? found.data : undefined;
+  useEffect(() => {
+    show(answer?.places ?? []);
+    return () => show([]);
+  }, [answer, show]);
+  if (asked && found.isError) return <Message problem={problemOf(found.error)} />;
+  return (
+    <div role="group" aria-label="Unsure places" className="flex items-center justify-between gap-2">
+      <span role="status" className="text-dim">
+        {!answer
+          ? asked
+            ? "Looking where it is unsure"
+            : "How sure is it?"
+          : places.length
+            ? `${at === null ? "" : `${at + 1} of `}${places.length} unsure ${places.length === 1 ? "place" : "places"}, ${percent(answer.share)} of the picture`
+            : "Sure nearly everywhere"}
+      </span>
+      {answer ? (
+        places.length > 0 && (
+          <Button onClick={() => next()} title="Key U, with Shift the one before">
+            {at === null ? "Worst" : "Next"}
+          </Button>
+        )
+      ) : (
+        <Button disabled={asked} onClick={() => setAsked(true)}>
+          Unsure places
+        </Button>
+      )}
+    </div>
+  );
+}

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import time
 import unittest
 from functools import cache
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from core_support import CoreTest, MemorySource, run
@@ -15,7 +17,9 @@ from nexal.analysis.marks import Mark
 from nexal.analysis.scout import scout, steps_of
 from nexal.engine import Engine, Plan
 from nexal.errors import NexalError
+from nexal.kernels import matting
 from nexal.kernels.matting import closed_form
+from nexal.kernels.shelf import Shelf
 from nexal.picture import PLANE_NAME, Picture, Plane
 from nexal.recipe import parse_recipe
 
@@ -105,6 +109,17 @@ class Marked(CoreTest):
         np.testing.assert_allclose(again[14:26, 294:306], 0, atol=1e-6)
         np.testing.assert_array_equal(solved(made, [*strokes, spot], gives="doubt")[14:26, 294:306], 0)
 
+    def test_the_doubt_after_the_matte_is_not_solved_again(self) -> None:
+        made = shot("thrown", "plants")
+        strokes = scribbles(made.alpha)
+        matte = solved(made, strokes)
+        with mock.patch.object(matting, "closed_form", side_effect=AssertionError("it is known")):
+            doubt = solved(made, strokes, gives="doubt")
+            np.testing.assert_array_equal(solved(made, strokes), matte)
+            with self.assertRaisesRegex(AssertionError, "it is known"):
+                solved(made, strokes[:-1])
+        self.assertGreater(doubt.max(), 0.1)
+
     def test_odd_material_is_answered_or_told(self) -> None:
         random = np.random.default_rng(1)
         two = [{"points": [[5, 5]], "radius": 3, "value": 1.0}, {"points": [[25, 20]], "radius": 3, "value": 0.0}]
@@ -160,6 +175,24 @@ class Doubts(CoreTest):
         self.assertGreater(wrong[inside].mean(), 2 * wrong[~inside].mean())
         with self.assertRaisesRegex(NexalError, "unsure"):
             doubts(Engine(), plan, "shot")
+
+
+class Shelves(CoreTest):
+    def test_one_thing_of_bounded_size_for_a_while(self) -> None:
+        shelf = Shelf[str]()
+        shelf.put(b"a", "first", 10)
+        self.assertIsNone(shelf.take(b"b"))
+        self.assertEqual(shelf.take(b"a"), "first")
+        self.assertIsNone(shelf.take(b"a"))
+        shelf.put(b"a", "first", 10)
+        shelf.put(b"b", "large", 1 << 40)
+        self.assertEqual(shelf.take(b"a"), "first")
+        shelf.put(b"b", "second", 10)
+        self.assertIsNone(shelf.take(b"a"))
+        with mock.patch("nexal.kernels.shelf.SECONDS", 0.05):
+            shelf.put(b"b", "second", 10)
+        time.sleep(0.4)
+        self.assertIsNone(shelf.take(b"b"))
 
 
 class ClosedForm(CoreTest):

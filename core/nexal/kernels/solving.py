@@ -7,10 +7,8 @@ screen, noise and palette leave likely, with neighbours as a prior. Figures: doc
 
 from __future__ import annotations
 
-import threading
 from collections.abc import Callable
 from dataclasses import dataclass
-from hashlib import blake2b
 from typing import Any
 
 import cv2
@@ -23,6 +21,7 @@ from nexal.kernels.posterior import Palette, likelihood, weighed
 from nexal.kernels.rays import ray_facts
 from nexal.kernels.screening import SCREENS
 from nexal.kernels.screens import LEAST_LIGHT, Colour, Mask, eroded, excess, soft
+from nexal.kernels.shelf import Shelf, key_of
 from nexal.picture import Plane
 
 SEARCH, STRENGTH = 5, 0.3
@@ -38,8 +37,6 @@ SPILL, SHADE, USUAL_SPILL = 0.03, 0.1, 0.04
 a colour whose own was never seen."""
 VEIL_ANGLE, VEIL_LOW, VEIL_HIGH = 0.12, 0.25, 0.45
 SWEEPS, MIXING = 4, 2.0
-MOST_KEPT, KEPT_SECONDS = 400 << 20, 120.0
-"""Bytes of a shot's facts that are kept at the most, and for how long."""
 LEAST_BARE = 64
 """Pixels of bare screen that a screen is told from."""
 BARE = 12.0
@@ -225,52 +222,7 @@ def _alphas(facts: _Facts, keep: Plane | None, drop: Plane | None, check: Callab
     return found
 
 
-class _Shelf:
-    """The facts of the shot that was solved last, for a while: what is said of it is answered from them."""
-
-    def __init__(self) -> None:
-        self._lock = threading.Lock()
-        self._key = b""
-        self._facts: _Facts | None = None
-        self._timer: threading.Timer | None = None
-
-    def take(self, key: bytes) -> _Facts | None:
-        """The facts, if they are there: they are the taker's, who puts them back."""
-        with self._lock:
-            facts = self._facts if key == self._key else None
-            if facts is not None:
-                self._drop()
-            return facts
-
-    def put(self, key: bytes, facts: _Facts) -> None:
-        if facts.nbytes > MOST_KEPT:
-            return
-        with self._lock:
-            self._drop()
-            self._key, self._facts = key, facts
-            self._timer = threading.Timer(KEPT_SECONDS, self._expire, (key,))
-            self._timer.daemon = True
-            self._timer.start()
-
-    def _drop(self) -> None:
-        self._facts = None
-        if self._timer is not None:
-            self._timer.cancel()
-
-    def _expire(self, key: bytes) -> None:
-        with self._lock:
-            if key == self._key:
-                self._facts = None
-
-
-_shelf = _Shelf()
-
-
-def _key_of(*parts: Any) -> bytes:
-    key = blake2b(digest_size=16)
-    for part in parts:
-        key.update(part.tobytes() if isinstance(part, np.ndarray) else repr(part).encode())
-    return key.digest()
+_shelf = Shelf[_Facts]()
 
 
 def solve(
@@ -284,12 +236,12 @@ def solve(
     bare = None if plate is not None else screens.bare_screen(shot, screen)
     if bare is not None and drop is not None and bare.sum() < LEAST_BARE:
         bare |= drop > 0.5
-    key = _key_of(shot, screen, plate, bare, veils)
+    key = key_of(shot, screen, plate, bare, veils)
     facts = _shelf.take(key) or _studied(shot, screen, plate, bare, report, veils=veils)
     try:
         found = _alphas(facts, keep, drop, lambda: report(0.95))
     finally:
-        _shelf.put(key, facts)
+        _shelf.put(key, facts, facts.nbytes)
     alpha, deviation = found[0], np.sqrt(found[1])
     for said, value in ((keep, 1), (drop, 0)):
         if said is not None:

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Annotated, Literal
 
 import numpy as np
+from numpy.typing import NDArray
 from pydantic import Field
 
 from nexal.errors import SettingError
 from nexal.kernels.pointmath import encode
+from nexal.kernels.shelf import Shelf, key_of
 from nexal.operations.base import Port, Scene, register, setting
 from nexal.operations.keying import rgb_names
 from nexal.operations.wholes import SIDES, SidedSettings, WholePicture, colour_of, reporting, sides_of
@@ -73,40 +75,58 @@ class MarkSolve(WholePicture):
         settings: MarkSolveSettings,
         scene: Scene,
     ) -> Mapping[str, Plane]:
-        from nexal.kernels.denoising import noise_of
-        from nexal.kernels.matting import LOOSER, closed_form
-        from nexal.kernels.parting import against, doubt_of, parted, same_as
+        from nexal.kernels.parting import doubt_of
 
         shot = colour_of(inputs, scene, "picture")
+        clean = colour_of(inputs, scene, "clean") if "clean" in inputs else None
         sides = sides_of(inputs, settings, scene)
         nothing = np.zeros(shot.shape[1:], np.float32)
         keep, drop = (sides.get(side, nothing) for side in ("keep", "drop"))
         subject, background = keep > 0.5, (drop > 0.5) & (keep <= 0.5)
         band = round(BAND_SHARE * max(subject.shape)) if settings.band == "auto" else settings.band
-        band = max(1, band)
-        report = reporting(scene)
-        report(0.0)
-        seen = np.clip(encode(shot), 0, 1).astype(np.float32)
-        if "clean" in inputs:
-            same = same_as(shot, colour_of(inputs, scene, "clean"), noise_of(shot).variance(shot))
-            try:
-                trimap, alike = against(seen, same, subject, background, band)
-            except ValueError as error:
+        # The doubt is asked for after the matte, and the other way round.
+        key = key_of(shot, clean, subject, background, band)
+        found = _shelf.take(key) or _solved(shot, clean, subject, background, max(1, band), reporting(scene))
+        _shelf.put(key, found, sum(plane.nbytes for plane in found))
+        return {PLANE_NAME: doubt_of(*found, subject | background) if settings.gives == "doubt" else found[0]}
+
+
+_shelf = Shelf[tuple[Plane, Plane, Plane]]()
+
+
+def _solved(
+    shot: NDArray[np.float32],
+    clean: NDArray[np.float32] | None,
+    subject: NDArray[np.bool_],
+    background: NDArray[np.bool_],
+    band: int,
+    report: Callable[[float], None],
+) -> tuple[Plane, Plane, Plane]:
+    """Alpha, how like the subject each pixel is, and the trimap."""
+    from nexal.kernels.denoising import noise_of
+    from nexal.kernels.matting import LOOSER, closed_form
+    from nexal.kernels.parting import against, parted, same_as
+
+    report(0.0)
+    seen = np.clip(encode(shot), 0, 1).astype(np.float32)
+    if clean is not None:
+        same = same_as(shot, clean, noise_of(shot).variance(shot))
+        try:
+            trimap, alike = against(seen, same, subject, background, band)
+        except ValueError as error:
+            raise SettingError(
+                str(error), where="port 'clean'", remedy="feed the background of this shot, or mark the subject"
+            ) from None
+    else:
+        for mask, side in ((subject, "the subject"), (background, "the background")):
+            if not mask.any():
                 raise SettingError(
-                    str(error), where="port 'clean'", remedy="feed the background of this shot, or mark the subject"
-                ) from None
-        else:
-            for mask, side in ((subject, "the subject"), (background, "the background")):
-                if not mask.any():
-                    raise SettingError(
-                        f"nothing is marked as {side}",
-                        where="setting 'strokes'",
-                        remedy="paint over a part of the subject with 1, and over a part of what is behind it with 0",
-                    )
-            trimap, alike = parted(seen, subject, background, band)
-        report(0.2)
-        colour = np.ascontiguousarray(np.moveaxis(shot, 0, -1))
-        alpha = closed_form(colour, trimap, lambda done: report(0.2 + 0.8 * done), LOOSER)
-        if settings.gives == "doubt":
-            return {PLANE_NAME: doubt_of(alpha, alike, trimap, subject | background)}
-        return {PLANE_NAME: alpha}
+                    f"nothing is marked as {side}",
+                    where="setting 'strokes'",
+                    remedy="paint over a part of the subject with 1, and over a part of what is behind it with 0",
+                )
+        trimap, alike = parted(seen, subject, background, band)
+    report(0.2)
+    colour = np.ascontiguousarray(np.moveaxis(shot, 0, -1))
+    alpha = closed_form(colour, trimap, lambda done: report(0.2 + 0.8 * done), LOOSER)
+    return alpha, alike, trimap

@@ -7,6 +7,7 @@ from functools import cache
 from typing import Any
 from unittest import mock
 
+import cv2
 import numpy as np
 from core_support import CoreTest, MemorySource, one, run
 from screen_scenes import HEIGHT, NOISE, WIDTH, Array, Shot, filmed, noisy
@@ -261,6 +262,41 @@ class Whole(CoreTest):
         self.assertLess(float(np.abs(found - solved("head", "green").alpha)[sound].mean()), 0.01)
         doubt = self.step(made.shot, gives="doubt")
         self.assert_planes(doubt, solved("head", "green").doubt, 1e-5)
+
+
+class Refined(CoreTest):
+    """`fine_edge` that knows the noise, and what the picture proves."""
+
+    def refined(self, made: Shot, matte: Plane, **settings: Any) -> float:
+        given = {"p": pictured(made.shot), "m": MemorySource({"Y": matte}, data=["Y"])}
+        ports = {"picture": "p", "matte": "m"}
+        return error(one("fine_edge", ports, given, band=6, **settings).planes["Y"], made.alpha)
+
+    def test_noise_and_guard_harm_less_and_help_more(self) -> None:
+        rows = []
+        for name, screen in EVERY:
+            made = shot(name, screen)
+            good = solved(name, screen).alpha
+            for matte in (good, cv2.GaussianBlur(made.alpha, (0, 0), 1.5), (made.alpha > 0.5).astype(np.float32)):
+                kinds: tuple[dict[str, bool], ...] = ({}, {"noise": True}, {"noise": True, "guard": True})
+                rows.append([error(matte, made.alpha), *(self.refined(made, matte, **kind) for kind in kinds)])
+        found, plain_, quiet, guarded = np.mean(np.array(rows).reshape(len(EVERY), 3, 4), axis=0).T
+        np.testing.assert_array_less(quiet, plain_)
+        np.testing.assert_array_less(guarded, 0.85 * plain_)
+        # What was good is hardly harmed any more, and what was not is better than it was found.
+        self.assertLess(guarded[0] - found[0], 0.25 * (plain_[0] - found[0]))
+        np.testing.assert_array_less(guarded[1:], found[1:])
+
+    def test_odd_material(self) -> None:
+        random = np.random.default_rng(4)
+        for shape in ((3, 12, 12), (3, 40, 50)):
+            matte = np.zeros(shape[1:], np.float32)
+            matte[:, shape[2] // 2 :] = 1
+            for planes in (random.random(shape), np.full(shape, np.nan), np.full(shape, 3e38), np.zeros(shape)):
+                given = {"p": pictured(planes.astype(np.float32)), "m": MemorySource({"Y": matte}, data=["Y"])}
+                ports = {"picture": "p", "matte": "m"}
+                made = one("fine_edge", ports, given, band=3, noise=True, guard=True)
+                self.assertTrue(np.isfinite(made.planes["Y"]).all())
 
 
 class Facts(CoreTest):

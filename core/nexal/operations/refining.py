@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Annotated, Literal
 
 import numpy as np
@@ -11,6 +11,7 @@ from pydantic import Field
 from nexal.errors import SettingError
 from nexal.operations.base import Operation, Port, Scene, Settings, joined_window, register, setting
 from nexal.operations.keying import rgb_names
+from nexal.operations.wholes import LEAST_SIDE, MOST_LIGHT
 from nexal.picture import PLANE_NAME, Description, Plane, Window
 
 Band = Annotated[int, Field(ge=0, le=300)]
@@ -21,6 +22,10 @@ SOFT_BAND, LEAST_BAND = 8, 2
 truth: hairs before a plain and a textured ground, mattes that are good, blurred, or hard)."""
 
 
+SEARCH, STRENGTH = 5, 0.3
+"""How noise is taken out: as `denoise` begins."""
+
+
 class FineEdgeSettings(Settings):
     band: Band | Literal["auto"] = setting(
         12,
@@ -28,6 +33,8 @@ class FineEdgeSettings(Settings):
         "own soft edge",
         unit="px",
     )
+    noise: bool = setting(False, "Take the picture's noise out first, by its own model: else it is taken for hair")
+    guard: bool = setting(False, "Change the matte only as far as that explains the picture better")
 
 
 def band_of(matte: Plane, settings: FineEdgeSettings) -> int:
@@ -47,8 +54,12 @@ class FineEdge(Operation):
     picture, plane -> plane of data. Surely inside: matte > 0.99, shrunk by `band`; surely outside: matte < 0.01, shrunk
     likewise; in the band between alpha is found by closed-form matting on scene-linear colour. With `band` 0 the matte
     is a ready trimap (0, between, 1). With `auto` it is 12 px for a matte without soft edge, else max(2, 8 - 2 w), w
-    being the distance from the sure to the middle of that edge (for nine in ten of it). Computed in full resolution,
-    whatever is looked at.
+    being the distance from the sure to the middle of that edge (for nine in ten of it). `noise`: the picture is freed
+    of it as `denoise` does. `guard`: with F and B the nearest sure colours and c the square of I - a F - (1 - a) B by
+    noise and spread, the new alpha weighs c_old^2 / (c_old^2 + 4 c_new^2) against the old one, and nothing where that
+    explains the picture within its noise. Eight scenes before screens (mean error of 640 x 360) from a good, a blurred
+    and a hard matte of 1.2, 5.2, 7.3: plain 5.5, 7.9, 6.7; `noise` 3.0, 5.9, 5.6; both 1.8, 4.6, 5.0. Computed in full
+    resolution, whatever is looked at.
     Raises SettingError where nothing is surely inside, or nothing surely outside.
     References: Levin, Lischinski, Weiss, IEEE TPAMI 30, 2008.
     """
@@ -72,10 +83,14 @@ class FineEdge(Operation):
     ) -> dict[str, tuple[str, ...]]:
         return {"picture": rgb_names(inputs["picture"], "picture"), "matte": (PLANE_NAME,)}
 
+    def effort(self, settings: FineEdgeSettings, scene: Scene) -> float:
+        return self.nanoseconds + 2500 * settings.noise + 300 * settings.guard
+
     def scratch(self, settings: FineEdgeSettings, scene: Scene) -> float:
         from nexal.kernels.matting import memory_needed
 
-        return memory_needed(scene.region.height, scene.region.width) / max(1, scene.region.area)
+        own = memory_needed(scene.region.height, scene.region.width) / max(1, scene.region.area)
+        return own + 60 * settings.noise + 120 * settings.guard
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: FineEdgeSettings) -> Window:
         return region
@@ -87,9 +102,12 @@ class FineEdge(Operation):
         settings: FineEdgeSettings,
         scene: Scene,
     ) -> Mapping[str, Plane]:
+        from nexal.kernels.denoising import averaged, noise_of
+        from nexal.kernels.guarding import guarded
         from nexal.kernels.matting import closed_form, trimap_of
 
-        trimap = trimap_of(inputs["matte"][PLANE_NAME], band_of(inputs["matte"][PLANE_NAME], settings))
+        matte = inputs["matte"][PLANE_NAME]
+        trimap = trimap_of(matte, band_of(matte, settings))
         for value, place in ((1, "inside"), (0, "outside")):
             if not np.any(trimap == value):
                 raise SettingError(
@@ -98,10 +116,26 @@ class FineEdge(Operation):
                     remedy="narrow the band, or feed a matte that reaches 0 and 1",
                 )
         names = rgb_names(scene.descriptions["picture"], "picture")
-        colour = np.stack([np.nan_to_num(inputs["picture"][name], posinf=0, neginf=0) for name in names], axis=-1)
+        planes = np.stack([np.nan_to_num(inputs["picture"][name], posinf=0, neginf=0) for name in names])
 
-        def report(done: float) -> None:
-            scene.work.check()
-            scene.work.report(done)
+        def part(low: float, high: float) -> Callable[[float], None]:
+            def report(done: float) -> None:
+                scene.work.check()
+                scene.work.report(low + (high - low) * done)
 
-        return {PLANE_NAME: closed_form(colour, trimap, report)}
+            return report
+
+        if settings.noise or settings.guard:
+            planes = np.clip(planes, -MOST_LIGHT, MOST_LIGHT).astype(np.float32)
+        small = min(planes.shape[1:]) < LEAST_SIDE
+        wanted = (settings.noise or settings.guard) and not small
+        variance = noise_of(planes).variance(planes) if wanted else np.zeros_like(planes)
+        clean = planes
+        if settings.noise and not small:
+            clean, _ = averaged(planes, variance, SEARCH, STRENGTH, part(0.0, 0.3))
+        colour = np.ascontiguousarray(np.moveaxis(clean, 0, -1))
+        alpha = closed_form(colour, trimap, part(0.3 if settings.noise else 0.0, 1.0))
+        if settings.guard:
+            seen = np.ascontiguousarray(np.moveaxis(planes, 0, -1))
+            alpha = guarded(seen, np.moveaxis(variance, 0, -1), trimap, matte, alpha)
+        return {PLANE_NAME: alpha}

@@ -285,7 +285,7 @@ function firstSettings(
   // Whoever builds a texture wants masks of any size to cover it.
   if (operation.op === "bay") return { fit: "scale" };
   // Helpers of mattes begin with what the matte at hand asks for.
-  if (operation.op === "fine_edge") return { band: "auto" };
+  if (operation.op === "fine_edge") return { band: "auto", noise: true, guard: true };
   if (operation.op === "despeckle") return { islands: "auto", holes: "auto" };
   if (!chosen) return {};
   if (operation.op === "formula") {

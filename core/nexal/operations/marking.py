@@ -13,9 +13,8 @@ from nexal.errors import SettingError
 from nexal.kernels.pointmath import encode
 from nexal.kernels.shelf import Shelf, key_of
 from nexal.operations.base import Port, Scene, register, setting
-from nexal.operations.keying import rgb_names
-from nexal.operations.wholes import SIDES, SidedSettings, WholePicture, colour_of, reporting, sides_of
-from nexal.picture import PLANE_NAME, Description, Plane
+from nexal.operations.wholes import SIDES, SidedPicture, SidedSettings, colour_of, reporting, sides_of
+from nexal.picture import PLANE_NAME, Plane
 
 BAND_SHARE = 1 / 96
 """The band of `auto`, in the picture's longer side."""
@@ -30,7 +29,7 @@ class MarkSolveSettings(SidedSettings):
 
 
 @register
-class MarkSolve(WholePicture):
+class MarkSolve(SidedPicture):
     """The whole matte of a picture before anything, from marks on its subject and its background.
 
     picture(, clean background, planes `keep` and `drop`) -> plane of data. What `strokes` paint with 1, or `keep`
@@ -56,12 +55,6 @@ class MarkSolve(WholePicture):
     )
     nanoseconds = 6000
     Settings = MarkSolveSettings
-
-    def describe(self, inputs: Mapping[str, Description], settings: MarkSolveSettings) -> Description:
-        for port in ("picture", "clean"):
-            if port in inputs:
-                rgb_names(inputs[port], port)
-        return inputs["picture"].as_plane(data=True)
 
     def scratch(self, settings: MarkSolveSettings, scene: Scene) -> float:
         from nexal.kernels.matting import memory_needed

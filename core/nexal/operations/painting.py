@@ -61,6 +61,44 @@ class Stroke(BaseModel):
         return description.channels
 
 
+def reached(stroke: Stroke, scene: Scene) -> Window:
+    """What a stroke can reach of a scene's region."""
+    reach = scene.pixels(stroke.radius) + 1
+    xs = [scene.pixels(point[0]) for point in stroke.points]
+    ys = [scene.pixels(point[1]) for point in stroke.points]
+    x, y = math.floor(min(xs) - reach), math.floor(min(ys) - reach)
+    around = Window(x, y, math.ceil(max(xs) + reach) - x, math.ceil(max(ys) + reach) - y)
+    return around.intersect(scene.region)
+
+
+def covered(stroke: Stroke, part: Window, scene: Scene) -> Plane:
+    """Coverage of a stroke over a part of a scene: the largest of its dabs."""
+    from nexal.kernels.strokes import stroke_coverage
+
+    points = np.ones((len(stroke.points), 3), np.float32)
+    for row, point in zip(points, stroke.points, strict=True):
+        row[: len(point)] = point
+    points[:, :2] *= np.float32(float(scene.scale))
+    return stroke_coverage(
+        (part.height, part.width), points, scene.pixels(stroke.radius), stroke.hardness, (part.x, part.y)
+    )
+
+
+def painting_effort(strokes: Sequence[Stroke], scene: Scene) -> float:
+    """Nanoseconds that painting takes for each sample of a scene's region."""
+    # A stroke is swept from point to point, each time over the box round both.
+    swept = 0.0
+    for stroke in strokes:
+        size = 2 * scene.pixels(stroke.radius) + 2
+        xs, ys = [point[0] for point in stroke.points], [point[1] for point in stroke.points]
+        count = max(1, len(xs) - 1)
+        across = size + scene.pixels(max(xs) - min(xs)) / count
+        down = size + scene.pixels(max(ys) - min(ys)) / count
+        box = min(across, scene.region.width) * min(down, scene.region.height)
+        swept += count * box + reached(stroke, scene).area
+    return 8 * swept / max(1, scene.region.area)
+
+
 class TouchUpSettings(Settings):
     strokes: list[Stroke] = setting(list, "Strokes, painted in this order", widget="strokes")
 
@@ -111,17 +149,7 @@ class TouchUp(Operation):
         return description
 
     def effort(self, settings: TouchUpSettings, scene: Scene) -> float:
-        # A stroke is swept from point to point, each time over the box round both.
-        swept = 0.0
-        for stroke in settings.strokes:
-            size = 2 * scene.pixels(stroke.radius) + 2
-            xs, ys = [point[0] for point in stroke.points], [point[1] for point in stroke.points]
-            count = max(1, len(xs) - 1)
-            across = size + scene.pixels(max(xs) - min(xs)) / count
-            down = size + scene.pixels(max(ys) - min(ys)) / count
-            box = min(across, scene.region.width) * min(down, scene.region.height)
-            swept += count * box + self._reached(stroke, scene).area
-        return 2 + 8 * swept / max(1, scene.region.area)
+        return 2 + painting_effort(settings.strokes, scene)
 
     def untouched(
         self, channel: str, inputs: Mapping[str, Description], settings: TouchUpSettings
@@ -141,23 +169,17 @@ class TouchUp(Operation):
         settings: TouchUpSettings,
         scene: Scene,
     ) -> Mapping[str, Plane]:
-        from nexal.kernels.strokes import lay, stroke_coverage
+        from nexal.kernels.strokes import lay
 
         description = scene.descriptions["matte"]
         result = {name: np.array(inputs["matte"][name], description.sample_type(name), order="C") for name in channels}
         for stroke in settings.strokes:
             scene.work.check()
             names = [name for name in channels if name in stroke.chosen(description)]
-            part = self._reached(stroke, scene)
+            part = reached(stroke, scene)
             if not names or part.empty:
                 continue
-            points = np.ones((len(stroke.points), 3), np.float32)
-            for row, point in zip(points, stroke.points, strict=True):
-                row[: len(point)] = point
-            points[:, :2] *= np.float32(float(scene.scale))
-            coverage = stroke_coverage(
-                (part.height, part.width), points, scene.pixels(stroke.radius), stroke.hardness, (part.x, part.y)
-            )
+            coverage = covered(stroke, part, scene)
             for name in names:
                 laid, opacity = coverage, stroke.opacity
                 if description.trait(name).is_label:
@@ -165,12 +187,3 @@ class TouchUp(Operation):
                     laid, opacity = (coverage * np.float32(opacity) >= 0.5).astype(np.float32), 1.0
                 lay(result[name][part.within(scene.region)], laid, stroke.number(name), opacity)
         return result
-
-    @staticmethod
-    def _reached(stroke: Stroke, scene: Scene) -> Window:
-        reach = scene.pixels(stroke.radius) + 1
-        xs = [scene.pixels(point[0]) for point in stroke.points]
-        ys = [scene.pixels(point[1]) for point in stroke.points]
-        x, y = math.floor(min(xs) - reach), math.floor(min(ys) - reach)
-        around = Window(x, y, math.ceil(max(xs) + reach) - x, math.ceil(max(ys) + reach) - y)
-        return around.intersect(scene.region)

@@ -12,7 +12,16 @@ from nexal.errors import SettingError
 from nexal.kernels.pointmath import safe_divide
 from nexal.operations.base import Port, Scene, Settings, register, setting
 from nexal.operations.keying import rgb_names
-from nexal.operations.wholes import SIDES, SidedSettings, WholePicture, colour_of, reporting, seen_names, sides_of
+from nexal.operations.wholes import (
+    SIDES,
+    SidedPicture,
+    SidedSettings,
+    WholePicture,
+    colour_of,
+    reporting,
+    seen_names,
+    sides_of,
+)
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane
 
 Wanted = Literal["auto", "green", "blue", "red"]
@@ -186,7 +195,7 @@ class ScreenSolveSettings(SidedSettings):
 
 
 @register
-class ScreenSolve(WholePicture):
+class ScreenSolve(SidedPicture):
     """The whole matte before a coloured screen, in one step, from nothing but the shot; and how unsure it is.
 
     picture(, clean plate, planes `keep` and `drop`) -> plane of data. With I the shot and B the screen, J = I - B,
@@ -213,12 +222,6 @@ class ScreenSolve(WholePicture):
     nanoseconds = 6000
     scratch_bytes = 320
     Settings = ScreenSolveSettings
-
-    def describe(self, inputs: Mapping[str, Description], settings: ScreenSolveSettings) -> Description:
-        for port in ("picture", "clean"):
-            if port in inputs:
-                rgb_names(inputs[port], port)
-        return inputs["picture"].as_plane(data=True)
 
     def compute(
         self,

@@ -12,7 +12,7 @@ from nexal.errors import SettingError
 from nexal.kernels.pointmath import safe_divide
 from nexal.operations.base import Operation, Port, Scene, Settings, setting
 from nexal.operations.keying import rgb_names
-from nexal.operations.painting import MAX_STROKES, Stroke
+from nexal.operations.painting import MAX_STROKES, Stroke, covered, painting_effort, reached
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
 
 LEAST_SIDE = 16
@@ -97,11 +97,22 @@ class SidedSettings(Settings):
         return value
 
 
+class SidedPicture(WholePicture):
+    """What is told by strokes what is surely subject."""
+
+    def effort(self, settings: SidedSettings, scene: Scene) -> float:
+        return self.nanoseconds + painting_effort(settings.strokes, scene)
+
+    def describe(self, inputs: Mapping[str, Description], settings: SidedSettings) -> Description:
+        for port in ("picture", "clean"):
+            if port in inputs:
+                rgb_names(inputs[port], port)
+        return inputs["picture"].as_plane(data=True)
+
+
 def sides_of(inputs: Mapping[str, Mapping[str, Plane]], settings: SidedSettings, scene: Scene) -> dict[str, Plane]:
     """`keep` and `drop`, H x W from 0 to 1, where something is surely subject or surely not; without a key where
     nothing is said. What is painted later counts, and more than what is fed in."""
-    from nexal.kernels.strokes import stroke_coverage
-
     shape = (scene.region.height, scene.region.width)
     sides = {
         port: np.clip(np.nan_to_num(inputs[port][PLANE_NAME]), 0, 1).astype(np.float32)
@@ -110,13 +121,15 @@ def sides_of(inputs: Mapping[str, Mapping[str, Plane]], settings: SidedSettings,
     }
     for stroke in settings.strokes:
         scene.work.check()
-        points = np.ones((len(stroke.points), 3), np.float32)
-        for row, point in zip(points, stroke.points, strict=True):
-            row[: len(point)] = point
-        corner = (scene.region.x, scene.region.y)
-        laid = stroke_coverage(shape, points, stroke.radius, stroke.hardness, corner) * np.float32(stroke.opacity)
+        part = reached(stroke, scene)
+        if part.empty:
+            continue
+        laid = covered(stroke, part, scene) * np.float32(stroke.opacity)
+        place = part.within(scene.region)
         own, other = ("keep", "drop") if stroke.number(PLANE_NAME) >= 0.5 else ("drop", "keep")
-        sides[own] = np.maximum(sides[own], laid) if own in sides else laid
+        if own not in sides:
+            sides[own] = np.zeros(shape, np.float32)
+        sides[own][place] = np.maximum(sides[own][place], laid)
         if other in sides:
-            sides[other] = sides[other] * (1 - laid)
+            sides[other][place] *= 1 - laid
     return sides

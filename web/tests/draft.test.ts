@@ -234,6 +234,25 @@ describe("away and back", () => {
     expect([server.seen, server.revisions.length]).toEqual(["aloose", 3]);
   });
 
+  it("takes up work of a page that goes later, once nothing of its own is under way", async () => {
+    let left = () => undefined as void;
+    const others: Kept[] = [];
+    keeper.find = async () => others.pop() ?? null;
+    const watching = Object.assign(keeper, {
+      watch: async (_: number, __: string, told: () => void) => void (left = told),
+    });
+    const draft = createDraft(server, watching);
+    await draft.getState().open(SHOT, await server.head(), "compositor");
+    others.push({ shot: SHOT, owner: "compositor", base: 1, begun: recipe(), recipes: [recipe("theirs")] });
+    server.slow = 20;
+    draft.getState().edit(add("mine"));
+    left();
+    await new Promise((resolve) => setTimeout(resolve, 900));
+    await draft.getState().finished();
+    expect([...shown(draft)].sort().join("")).toBe([..."minetheirs"].sort().join(""));
+    expect([others.length, server.seen]).toEqual([0, shown(draft)]);
+  });
+
   it("does not show one person's kept work to another", async () => {
     const first = await opened();
     server.away = true;

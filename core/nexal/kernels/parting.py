@@ -32,7 +32,6 @@ OWN = 0.6
 """Mean likeness to its side from which a part that bears no mark is sure."""
 SPECK = 15
 """Pixels of a part, as the outline is found, that is too small to count."""
-SURE = 0.8
 OPEN = (0.026, 0.2, 0.13)
 """Variance of an alpha in the open band: anywhere, where it lies between, where colours say otherwise."""
 CLOSED = (0.026, 0.12, 0.53)

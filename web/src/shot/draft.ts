@@ -60,6 +60,8 @@ interface Draft {
 }
 
 export const EMPTY: Recipe = { nexal: 1 };
+/** How often it is looked whether nothing is under way. */
+const IDLE_MS = 300;
 const RETRY_MS = [1000, 2000, 4000, 8000, 15_000];
 
 const away = (error: unknown) => !(error instanceof ApiError) || error.status === 0 || error.status >= 500;
@@ -295,16 +297,63 @@ export function createDraft(server: Server, keeper: Keeper) {
       keep();
     }
 
+    /** Begin with the head, and with what was kept upon it or an earlier one. */
+    function resume(shot: number, head: RevisionWhole, found: Kept | null): void {
+      begun = null;
+      waiting = [];
+      undone = [];
+      later = [];
+      loose = false;
+      const start = {
+        shot,
+        head,
+        conflict: null,
+        merged: null,
+        heard: null,
+        problem: null,
+        saving: false,
+        restored: false,
+      };
+      // A save whose answer was lost may have reached the server.
+      const arrived = found ? found.recipes.findLastIndex((recipe) => same(recipe, asRecipe(head))) : -1;
+      const rest = found?.recipes.slice(arrived + 1) ?? [];
+      if (!rest.length) {
+        show({ ...start, recipe: asRecipe(head), stamp: get().stamp + 1 });
+        keep();
+        return;
+      }
+      waiting = rest;
+      show({ ...start, recipe: rest.at(-1)!, restored: true, stamp: get().stamp + 1 });
+      const newer = found!.base !== head.number && arrived < 0;
+      begun = newer ? (found!.begun ?? null) : null;
+      const problem = {
+        code: "conflict",
+        message: `Revision ${head.number} was saved while your change waited in this browser: ${head.sentence}`,
+        where: "recipe",
+        remedy: "take that revision and lose your change, or save yours on top of it",
+      };
+      if (!newer || meet(problem, head)) void work();
+    }
+
     /** Work of a page that goes only later is taken up once it is gone, if nothing of this page's own is under way. */
     function watch(shot: number, person: string): void {
       watching.abort();
       watching = new AbortController();
-      const take = () => {
-        const { head, unsaved, conflict } = get();
-        if (get().shot === shot && head && !unsaved && !working && !conflict)
-          void get().open(shot, head, person);
+      const { signal } = watching;
+      const idle = async () => {
+        while (waiting.length || loose || later.length || working || get().conflict) {
+          if (signal.aborted) return false;
+          await new Promise((resolve) => setTimeout(resolve, IDLE_MS));
+        }
+        return !signal.aborted && get().shot === shot && get().head !== null;
       };
-      void keeper.watch?.(shot, person, take, watching.signal);
+      const take = async () => {
+        if (!(await idle())) return;
+        const found = await keeper.find(shot, person).catch(() => null);
+        // In the meantime this page may have gone on.
+        if (found && (await idle())) resume(shot, get().head!, found);
+      };
+      void keeper.watch?.(shot, person, () => void take(), signal);
     }
 
     if (typeof window !== "undefined") window.addEventListener("online", () => void work());
@@ -327,43 +376,10 @@ export function createDraft(server: Server, keeper: Keeper) {
         const found = person ? await keeper.find(shot, person).catch(() => null) : null;
         clearTimeout(retry);
         owner = person;
-        begun = null;
-        waiting = [];
-        undone = [];
-        later = [];
-        loose = false;
         failures = 0;
         unanswered = null;
-        const start = {
-          shot,
-          head,
-          conflict: null,
-          merged: null,
-          heard: null,
-          problem: null,
-          saving: false,
-          restored: false,
-        };
-        // A save whose answer was lost may have reached the server.
-        const arrived = found ? found.recipes.findLastIndex((recipe) => same(recipe, asRecipe(head))) : -1;
-        const rest = found?.recipes.slice(arrived + 1) ?? [];
         if (person) watch(shot, person);
-        if (!rest.length) {
-          show({ ...start, recipe: asRecipe(head), stamp: get().stamp + 1 });
-          keep();
-          return;
-        }
-        waiting = rest;
-        show({ ...start, recipe: rest.at(-1)!, restored: true, stamp: get().stamp + 1 });
-        const newer = found!.base !== head.number && arrived < 0;
-        begun = newer ? (found!.begun ?? null) : null;
-        const problem = {
-          code: "conflict",
-          message: `Revision ${head.number} was saved while your change waited in this browser: ${head.sentence}`,
-          where: "recipe",
-          remedy: "take that revision and lose your change, or save yours on top of it",
-        };
-        if (!newer || meet(problem, head)) void work();
+        resume(shot, head, found);
       },
       hear: (head, stamp) => {
         const state = get();

@@ -26,14 +26,19 @@ export function DoubtNote({ shot, known }: Props) {
   const settled = useSettled(known, 600);
   const found = useQuery({
     queryKey: ["doubts", shot, settled?.name, settled?.digest],
-    queryFn: () =>
-      whilePending(shot, PAGE, () =>
-        got(
-          api.POST("/api/shots/{shot_id}/doubts", {
-            params: { path: { shot_id: shot } },
-            body: { ...drafted(settled!.of), item: settled!.name, page: PAGE },
-          }),
-        ),
+    queryFn: ({ signal }) =>
+      whilePending(
+        shot,
+        PAGE,
+        () =>
+          got(
+            api.POST("/api/shots/{shot_id}/doubts", {
+              params: { path: { shot_id: shot } },
+              body: { ...drafted(settled!.of), item: settled!.name, page: PAGE },
+            }),
+          ),
+        // What nobody looks at any more is given up.
+        { stopped: () => signal.aborted },
       ),
     enabled: asked && settled?.digest === known.digest && !known.problem,
     staleTime: Infinity,

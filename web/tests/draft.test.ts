@@ -235,7 +235,7 @@ describe("away and back", () => {
   });
 
   it("takes up work of a page that goes later, once nothing of its own is under way", async () => {
-    let left = () => undefined as void;
+    let left = (): void => undefined;
     const others: Kept[] = [];
     keeper.find = async () => others.pop() ?? null;
     const watching = Object.assign(keeper, {

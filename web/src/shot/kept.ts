@@ -55,7 +55,7 @@ function pageName(): Promise<string> {
 }
 
 /** How long a page that is just closing may take to be gone, and one that is loaded anew to be back. */
-const CLOSING_MS = 3000;
+const [CLOSING_MS, BACK_MS] = [3000, 15_000];
 
 const lockOf = (name: string) => `nexal-page-${name}`;
 
@@ -103,7 +103,7 @@ export const browserKeeper: Keeper = {
       do {
         await navigator.locks.request(lockOf(key[1]), { mode: "shared", signal }, () => undefined);
         // One that is only loaded anew comes back for its work.
-        await new Promise((resolve) => setTimeout(resolve, CLOSING_MS));
+        await new Promise((resolve) => setTimeout(resolve, BACK_MS));
       } while (await isHeld(key[1]));
       if (!signal.aborted && (await get<Kept>(key, store()))) left();
     };

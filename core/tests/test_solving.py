@@ -297,6 +297,12 @@ class Refined(CoreTest):
                 ports = {"picture": "p", "matte": "m"}
                 made = one("fine_edge", ports, given, band=3, noise=True, guard=True)
                 self.assertTrue(np.isfinite(made.planes["Y"]).all())
+        broken = matte.copy()
+        broken[20, 24] = np.nan
+        given["m"] = MemorySource({"Y": broken}, data=["Y"])
+        given["p"] = pictured(random.random(shape).astype(np.float32))
+        made = one("fine_edge", ports, given, band=3, noise=True, guard=True)
+        self.assertTrue(np.isfinite(made.planes["Y"]).all())
 
 
 class Facts(CoreTest):

@@ -24,6 +24,8 @@ BINS, LEAST_SAMPLES, MOST_SAMPLES, FAR_OFF = 6, 400, 300_000, 2.5
 MEDIAN_TO_SIGMA = 0.6745
 LEAST_FACTOR = 0.03
 """What the variance falls to at the most: what is left of an average is never taken for free of noise."""
+SEARCH, STRENGTH = 5, 0.3
+"""How far away like pixels are looked for, and how unlike they may be, where nobody says otherwise."""
 ROWS = 24
 
 

@@ -51,6 +51,8 @@ def guarded(
     With c the cost of an alpha, sum((I - a F - (1 - a) B)^2 / (variance + 0.05^2 F^2 a + 0.02^2 B^2)), averaged over
     neighbours, the new one weighs c_found^2 / (c_found^2 + 4 c_made^2), and nothing where c_found is below 3.
     """
+    # What was no number was nothing to hold to.
+    found = np.where(np.isfinite(found), found, made)
     subject, ground = carried(image, trimap >= 1), carried(image, trimap <= 0)
 
     def cost(alpha: Plane) -> Plane:

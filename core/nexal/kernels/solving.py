@@ -16,7 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.kernels import screens
-from nexal.kernels.denoising import averaged, noise_of
+from nexal.kernels.denoising import SEARCH, STRENGTH, averaged, noise_of
 from nexal.kernels.posterior import Palette, likelihood, weighed
 from nexal.kernels.rays import ray_facts
 from nexal.kernels.screening import SCREENS
@@ -24,7 +24,6 @@ from nexal.kernels.screens import LEAST_LIGHT, Colour, Mask, eroded, excess, sof
 from nexal.kernels.shelf import Shelf, key_of
 from nexal.picture import Plane
 
-SEARCH, STRENGTH = 5, 0.3
 SOLID_SHARE, SOLID_PURITY, SOLID_PULL = 0.45, 1.15, 0.5
 STRAND_PURITY, STRAND_PULL, STRAND_MATES = 1.06, 0.8, 3
 COLOURS, REACH, RATIO = 16, 20.0, 4

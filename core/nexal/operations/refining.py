@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from typing import Annotated, Literal
 
 import numpy as np
@@ -11,7 +11,7 @@ from pydantic import Field
 from nexal.errors import SettingError
 from nexal.operations.base import Operation, Port, Scene, Settings, joined_window, register, setting
 from nexal.operations.keying import rgb_names
-from nexal.operations.wholes import LEAST_SIDE, MOST_LIGHT
+from nexal.operations.wholes import LEAST_SIDE, MOST_LIGHT, reporting
 from nexal.picture import PLANE_NAME, Description, Plane, Window
 
 Band = Annotated[int, Field(ge=0, le=300)]
@@ -20,10 +20,6 @@ HARD_BAND = 12
 SOFT_BAND, LEAST_BAND = 8, 2
 """The band of a soft matte, less its softness, which lies in it anyway: wider ones only add errors (measured on known
 truth: hairs before a plain and a textured ground, mattes that are good, blurred, or hard)."""
-
-
-SEARCH, STRENGTH = 5, 0.3
-"""How noise is taken out: as `denoise` begins."""
 
 
 class FineEdgeSettings(Settings):
@@ -102,7 +98,7 @@ class FineEdge(Operation):
         settings: FineEdgeSettings,
         scene: Scene,
     ) -> Mapping[str, Plane]:
-        from nexal.kernels.denoising import averaged, noise_of
+        from nexal.kernels.denoising import SEARCH, STRENGTH, averaged, noise_of
         from nexal.kernels.guarding import guarded
         from nexal.kernels.matting import closed_form, trimap_of
 
@@ -118,13 +114,6 @@ class FineEdge(Operation):
         names = rgb_names(scene.descriptions["picture"], "picture")
         planes = np.stack([np.nan_to_num(inputs["picture"][name], posinf=0, neginf=0) for name in names])
 
-        def part(low: float, high: float) -> Callable[[float], None]:
-            def report(done: float) -> None:
-                scene.work.check()
-                scene.work.report(low + (high - low) * done)
-
-            return report
-
         if settings.noise or settings.guard:
             planes = np.clip(planes, -MOST_LIGHT, MOST_LIGHT).astype(np.float32)
         small = min(planes.shape[1:]) < LEAST_SIDE
@@ -132,9 +121,9 @@ class FineEdge(Operation):
         variance = noise_of(planes).variance(planes) if wanted else np.zeros_like(planes)
         clean = planes
         if settings.noise and not small:
-            clean, _ = averaged(planes, variance, SEARCH, STRENGTH, part(0.0, 0.3))
+            clean, _ = averaged(planes, variance, SEARCH, STRENGTH, reporting(scene, 0.0, 0.3))
         colour = np.ascontiguousarray(np.moveaxis(clean, 0, -1))
-        alpha = closed_form(colour, trimap, part(0.3 if settings.noise else 0.0, 1.0))
+        alpha = closed_form(colour, trimap, reporting(scene, 0.3 if settings.noise else 0.0))
         if settings.guard:
             seen = np.ascontiguousarray(np.moveaxis(planes, 0, -1))
             alpha = guarded(seen, np.moveaxis(variance, 0, -1), trimap, matte, alpha)

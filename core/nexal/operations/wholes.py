@@ -47,12 +47,12 @@ def colour_of(
     return np.ascontiguousarray(np.clip(made, -MOST_LIGHT, MOST_LIGHT), np.float32)
 
 
-def reporting(scene: Scene) -> Callable[[float], None]:
-    """Tells how much is done, and stops what was given up."""
+def reporting(scene: Scene, low: float = 0.0, high: float = 1.0) -> Callable[[float], None]:
+    """Tells how much is done, of a part of the work from `low` to `high`, and stops what was given up."""
 
     def report(done: float) -> None:
         scene.work.check()
-        scene.work.report(done)
+        scene.work.report(low + (high - low) * done)
 
     return report
 

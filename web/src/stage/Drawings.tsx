@@ -1,3 +1,4 @@
+import { useDoubts } from "@/benches/mattes/doubtState";
 import type { PathPoint, ShapePath } from "@/benches/mattes/paths";
 import { outline, pointsOf } from "@/benches/mattes/paths";
 import type { Mark } from "@/shot/marks";
@@ -189,15 +190,26 @@ function Outline({ points, to, lit, cut, chosen, open = false }: OutlineProps) {
   );
 }
 
-/** Boxes of what is lost or unexplained, and nothing else. */
+/** Boxes of what is lost, unexplained or unsure, and nothing else. */
 export function LostBoxes({ placement }: { placement: Placement }) {
   const lost = useTools((state) => state.lost);
+  const { places, at } = useDoubts();
   return (
     <div
       className="pointer-events-none absolute left-0 top-0"
       style={{ width: placement.width, height: placement.height }}
     >
-      <Drawings placement={placement} marks={[]} lost={lost} paths={[]} open={[]} path={null} chosen={[]} />
+      <Drawings
+        placement={placement}
+        marks={[]}
+        lost={lost}
+        unsure={places}
+        unsureAt={at}
+        paths={[]}
+        open={[]}
+        path={null}
+        chosen={[]}
+      />
     </div>
   );
 }

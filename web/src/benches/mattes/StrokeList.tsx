@@ -41,7 +41,7 @@ export function StrokeList({ step, onRecipe }: Props) {
                   style={{ background: `rgb(${grey} ${grey} ${grey})` }}
                 />
                 <span className="truncate">
-                  {isTold(step) ? (stroke.value === 1 ? "Keep" : "Drop") : "Stroke"} {index + 1}
+                  {isTold(step) ? (Number(stroke.value ?? 1) >= 0.5 ? "Keep" : "Drop") : "Stroke"} {index + 1}
                   {stroke.channels?.length ? ` on ${stroke.channels.join(" ")}` : ""}
                 </span>
                 <span className="ml-auto font-mono text-[11px] text-faint">{stroke.radius} px</span>

@@ -14,7 +14,7 @@ interface Props {
 
 const SCOPES: Scope[] = ["all", "colour", "alpha"];
 
-/** The two tools that work by hand on the stage, and the brush. */
+/** What works by hand on the stage: touch-up, shapes, what a whole matte is told; and the brush. */
 export function Tools({ known, told, onAddAlpha }: Props) {
   const { tool, brush, change, paint } = useTools();
   const choose = (next: Tool) => change({ tool: tool === next ? "none" : next });

@@ -7,6 +7,7 @@ import time
 import unittest
 from collections.abc import Mapping
 from fractions import Fraction
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -16,7 +17,7 @@ from nexal.engine import Cancellation, Engine, Plan, PlaneCache
 from nexal.engine.cache import PlaneKey
 from nexal.errors import Cancelled, Pending
 from nexal.operations import find
-from nexal.picture import Alpha, Window
+from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import parse_recipe
 
 HALF = Fraction(1, 2)
@@ -254,6 +255,51 @@ class Threads(CoreTest):
         second.join(30)
         self.assertIn("cancelled", results)
         self.assertEqual(len(results), 2)
+
+
+class Roughly(CoreTest):
+    """What a slow step makes of a small proxy stands in for its result, and is never taken for it."""
+
+    STEPS = [
+        {"name": "own", "op": "recover_colour", "in": {"picture": "p", "matte": "p.A"}},
+        {"name": "lit", "op": "grade", "in": {"picture": "own"}, "set": {"exposure": 1}},
+        {"name": "packed", "op": "blocks", "in": {"from": "lit"}},
+    ]
+    QUARTER = Fraction(1, 4)
+
+    def asked(self, item: str = "lit", **options: Any) -> Picture:
+        return run(self.STEPS, {"p": self.source}, item, engine=self.engine, scale=self.QUARTER, **options)
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.engine, self.source = Engine(threads=2), rgba(96, 64)
+
+    def test_it_is_what_the_step_makes_of_the_proxy(self) -> None:
+        small = self.source.read("RGBA", self.QUARTER, Window(0, 0, 24, 16))
+        wanted = run(self.STEPS[:2], {"p": MemorySource(small, alpha=Alpha.STRAIGHT)}).planes
+        rough = self.asked(patient=False, rough=True)
+        for name in "RGBA":
+            self.assert_planes(rough.planes[name], wanted[name], 1e-6)
+        part = self.asked(patient=False, rough=True, region=Window(5, 4, 9, 7)).planes
+        self.assert_planes(part["G"], wanted["G"][4:11, 5:14], 1e-6)
+
+    def test_it_is_never_taken_for_the_result_and_gives_way_to_it(self) -> None:
+        wanted = run(self.STEPS, {"p": self.source}, "lit", scale=self.QUARTER).planes
+        rough = self.asked(patient=False, rough=True).planes
+        self.assertGreater(float(np.abs(rough["R"] - wanted["R"]).max()), 1e-3)
+        with self.assertRaises(Pending):
+            self.asked(patient=False)
+        true = self.asked().planes
+        after = self.asked(patient=False, rough=True).planes
+        for name in "RGBA":
+            self.assert_planes(true[name], wanted[name], 0)
+            self.assert_planes(after[name], wanted[name], 0)
+
+    def test_what_a_proxy_tells_nothing_of_stays_pending(self) -> None:
+        for _ in range(2):
+            with self.assertRaises(Pending) as caught:
+                self.asked("packed", patient=False, rough=True)
+            self.assertEqual(caught.exception.item, "packed")
 
 
 class SlowResults(CoreTest):

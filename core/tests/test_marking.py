@@ -19,7 +19,7 @@ from nexal.engine import Engine, Plan
 from nexal.errors import NexalError
 from nexal.kernels import matting
 from nexal.kernels.matting import closed_form
-from nexal.kernels.shelf import Shelf
+from nexal.kernels.shelf import MOST_BYTES, MOST_HELD, Shelf
 from nexal.picture import PLANE_NAME, Picture, Plane
 from nexal.recipe import parse_recipe
 
@@ -178,7 +178,7 @@ class Doubts(CoreTest):
 
 
 class Shelves(CoreTest):
-    def test_one_thing_of_bounded_size_for_a_while(self) -> None:
+    def test_things_of_bounded_size_for_a_while(self) -> None:
         shelf = Shelf[str]()
         shelf.put(b"a", "first", 10)
         self.assertIsNone(shelf.take(b"b"))
@@ -187,8 +187,17 @@ class Shelves(CoreTest):
         shelf.put(b"a", "first", 10)
         shelf.put(b"b", "large", 1 << 40)
         self.assertEqual(shelf.take(b"a"), "first")
-        shelf.put(b"b", "second", 10)
+        shelf.put(b"a", "first", MOST_BYTES // 2)
+        shelf.put(b"b", "second", MOST_BYTES // 2)
+        self.assertEqual(shelf.take(b"a"), "first")
+        shelf.put(b"a", "first", MOST_BYTES // 2)
+        # The oldest makes room.
+        shelf.put(b"c", "third", 10)
+        self.assertIsNone(shelf.take(b"b"))
+        for number in range(MOST_HELD):
+            shelf.put(str(number).encode(), "more", 10)
         self.assertIsNone(shelf.take(b"a"))
+        self.assertIsNone(shelf.take(b"c"))
         with mock.patch("nexal.kernels.shelf.SECONDS", 0.05):
             shelf.put(b"b", "second", 10)
         time.sleep(0.4)

@@ -210,7 +210,7 @@ class Whole(CoreTest):
     @staticmethod
     def forget() -> None:
         """Something else is on the shelf."""
-        solving._shelf._key = b"another"
+        solving._shelf._held.clear()
 
     @staticmethod
     def small(clean: Array | None) -> tuple[Array, str, Array | None]:

@@ -7,6 +7,7 @@ import zstandard
 from django.http import HttpRequest, HttpResponse
 
 from config.clients import address_of
+from config.errors import problem_of
 from nexal.analysis.view import ViewPlanes, half_planes
 from nexal.picture import Window
 
@@ -18,8 +19,6 @@ def respond(
     seen: ViewPlanes,
     data: Sequence[bool],
     alpha: str,
-    region: Window,
-    scale: int,
     display: Window,
     digest: str,
 ) -> HttpResponse:
@@ -37,10 +36,11 @@ def respond(
             "ranges": seen.ranges,
             "finished": seen.finished,
             "alpha": alpha,
-            "region": region.as_list(),
-            "scale": scale,
+            "region": seen.picture.region.as_list(),
+            "scale": seen.picture.scale.denominator,
             "display": display.as_list(),
             "digest": digest,
+            "pending": problem_of(seen.pending).dict() if seen.pending else None,
         }
     )
     response["Cache-Control"] = "private, no-store"

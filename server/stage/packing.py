@@ -100,7 +100,7 @@ def lit(request: HttpRequest, shot_id: int, ask: LitAsk) -> HttpResponse:
     cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
     seen = core_lit(engine(), planned, Textures(base, packed, normal), standing, cancellation)
     digest = "-".join(feed.node.digest for feed in (base, packed, normal) if feed)
-    return respond(request, seen, [True] * 3, "none", seen.picture.region, 1, seen.picture.description.display, digest)
+    return respond(request, seen, [True] * 3, "none", seen.picture.description.display, digest)
 
 
 @router.post("/shots/{shot_id}/proof", response=list[ProofRow])

@@ -39,6 +39,7 @@ class ViewAsk(Ask):
     fringe: DiagnosedAs | None = Field(None, description="Show where the soft band departs from this state")
     evidence: Literal["brighter", "under"] | None = Field(None, description="Show what speaks for a diagnosis")
     alpha: str | None = Field(None, description="With `evidence`, an alpha that came apart from the picture")
+    rough: bool = Field(False, description="Let what a slow step makes of a small proxy stand in until it is computed")
     view: str = Field("", description="Name of the asking view; its next request supersedes this one")
 
 
@@ -47,7 +48,8 @@ def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
     """Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
 
     `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
-    three planes of display values, to be shown as they are.
+    three planes of display values, to be shown as they are. `pending` is what a `rough` answer, at a scale of its own,
+    stands in for.
     """
     planned = plan_of(get_shot(request, shot_id), ask)
     cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
@@ -112,7 +114,7 @@ def _picture(request: HttpRequest, planned: Plan, feed: Feed, ask: ViewAsk, canc
         picture = evidence(engine(), planned, feed, ask.evidence, scale, region, apart)
         seen = ViewPlanes(picture, [None] * 3, finished=True)
     else:
-        seen = shown(engine(), planned, feed, names, scale, region, cancellation)
+        seen = shown(engine(), planned, feed, names, scale, region, cancellation, rough=ask.rough)
     data = [seen.finished or name in description.data for name in seen.picture.planes]
     alpha = description.alpha.value if description.has_alpha and not seen.finished else "none"
-    return respond(request, seen, data, alpha, region, ask.scale, description.display, feed.node.digest)
+    return respond(request, seen, data, alpha, description.display, feed.node.digest)

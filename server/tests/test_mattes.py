@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import threading
 import time
 from unittest import mock
@@ -158,10 +159,15 @@ class Slow(MattesTest):
         self.assertEqual(answer.json()["where"], "step 'fine'")
         probe = self.api.post(f"{self.path}/probe", {"recipe": recipe, "addresses": ["fine"], "x": 3, "y": 3})
         self.assertEqual(probe.json()["code"], "pending")
+        rough = self.api.post(f"{self.path}/view", {"recipe": recipe, "address": "fine", "rough": True})
+        told = json.loads(rough["X-Nexal-View"])
+        self.assertEqual((told["pending"]["code"], told["pending"]["where"]), ("pending", "step 'fine'"))
+        np.testing.assert_allclose(planes_of(rough)["Y"], plate()["R"] > 0.5, atol=0.05)
         rows = self.api.post(f"{self.path}/slow", {"recipe": recipe, "address": "fine"}).json()["rows"]
         self.assertEqual([(row["item"], row["state"], row["done"]) for row in rows], [("fine", "done", 1)])
         view = self.api.post(f"{self.path}/view", {"recipe": recipe, "address": "fine"})
         np.testing.assert_allclose(planes_of(view)["Y"], plate()["R"] > 0.5, atol=0.02)
+        self.assertIsNone(json.loads(view["X-Nexal-View"])["pending"])
         # Nothing is left to do for what is there, or for what needs nothing slow.
         left = self.api.post(f"{self.path}/slow", {"address": "matte"}).json()
         self.assertEqual((left["digest"], len(left["rows"])), ("", 1))

@@ -13,24 +13,30 @@ from nexal.analysis.marks import Mark, marked
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
-from nexal.errors import SettingError
+from nexal.errors import Cancelled, NexalError, Pending, SettingError
 from nexal.formats.statistics import skyline
 from nexal.kernels.halves import write_halves
 from nexal.kernels.labels import id_colours
 from nexal.kernels.pointmath import encode
 from nexal.picture import Picture, Plane, Window
 
+ROUGH_SIDE = 320
+"""Longer side of the proxy, about, that a slow step is first computed of: a whole matte takes some tenths of a second
+then."""
+
 
 @dataclass(frozen=True)
 class ViewPlanes:
     """Planes to be looked at. `ranges` are the values that stand for black and white, of data planes only.
 
-    `finished` planes are R, G and B of display values, to be shown as they are.
+    `finished` planes are R, G and B of display values, to be shown as they are. `pending` is what they stand in for
+    roughly, at a smaller scale than was asked for.
     """
 
     picture: Picture
     ranges: list[tuple[float, float] | None]
     finished: bool = False
+    pending: Pending | None = None
 
 
 def _range(feed: Feed, channel: str) -> tuple[float, float] | None:
@@ -47,22 +53,49 @@ def shown(
     scale: Fraction,
     region: Window,
     cancellation: Cancellation | None = None,
+    *,
+    rough: bool = False,
 ) -> ViewPlanes:
-    """Planes of an item over a region, to be looked at; a lone channel of ids as colours."""
-    picture = engine.evaluate(
-        feed,
-        plan,
-        scale=scale,
-        region=region,
-        channels=channels,
-        keep_all=True,
-        patient=False,
-        cancellation=cancellation,
-    )
+    """Planes of an item over a region, to be looked at; a lone channel of ids as colours.
+
+    Where a slow step is not computed yet and `rough` is asked for, what it makes of a small proxy stands in for it.
+    Raises Pending where there is nothing to be seen yet, and NexalError.
+    """
+
+    def made(scale: Fraction, region: Window, rough: bool = False) -> Picture:
+        return engine.evaluate(
+            feed,
+            plan,
+            scale=scale,
+            region=region,
+            channels=channels,
+            keep_all=True,
+            patient=False,
+            rough=rough,
+            cancellation=cancellation,
+        )
+
+    pending = None
+    try:
+        picture = made(scale, region)
+    except Pending as waits:
+        if not rough:
+            raise
+        pending = waits
+        small = min(scale, scale_within(feed.description.display, ROUGH_SIDE))
+        try:
+            picture = made(small, region.scaled(small / scale), rough=True)
+        except Cancelled:
+            raise
+        except NexalError:
+            # What is wrong is told by the true computation, of the whole picture.
+            raise pending from None
     if len(channels) == 1 and feed.description.trait(channels[0]).is_label:
         colours = id_colours(picture.planes[channels[0]])
-        return ViewPlanes(replace(picture, planes=dict(zip("RGB", colours, strict=True))), [None] * 3, finished=True)
-    return ViewPlanes(picture, [_range(feed, name) for name in channels])
+        return ViewPlanes(
+            replace(picture, planes=dict(zip("RGB", colours, strict=True))), [None] * 3, finished=True, pending=pending
+        )
+    return ViewPlanes(picture, [_range(feed, name) for name in channels], pending=pending)
 
 
 def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1) -> dict[str, Any]:

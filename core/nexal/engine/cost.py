@@ -45,11 +45,19 @@ _Key = tuple[str, Window, Fraction]
 
 
 def cost_of(
-    feed: Feed, channels: tuple[str, ...], region: Window, frame: int, scale: Fraction, patient: bool, held: Held
+    feed: Feed,
+    channels: tuple[str, ...],
+    region: Window,
+    frame: int,
+    scale: Fraction,
+    patient: bool,
+    held: Held,
+    rough: frozenset[str] = frozenset(),
 ) -> Cost:
     """What it takes to evaluate channels of a feed over a region at a scale.
 
-    `patient` tells whether slow results are waited for, `held` what need not be computed.
+    `patient` tells whether slow results are waited for, `held` what need not be computed, `rough` which nodes are
+    computed as they come.
     """
     order = outputs_first(feed.node)
     found: dict[str, dict[_Key, _Demand]] = {node.digest: {} for node in order}
@@ -61,7 +69,7 @@ def cost_of(
         if inner.empty or not names:
             return None
         operation = node.operation
-        if operation is not None and operation.slow:
+        if operation is not None and operation.slow and node.digest not in rough:
             # Computed in full resolution, proxies are reduced from there.
             if scale != FULL:
                 names = set(with_alphas(tuple(names), node.description))
@@ -79,7 +87,7 @@ def cost_of(
     for node in order:
         for wanted in found[node.digest].values():
             made.append(wanted)
-            took = _spread(wanted, frame, patient, held, demand)
+            took = _spread(wanted, frame, patient, held, rough, demand)
             seconds += took
             if wanted.own + wanted.bytes + took * 1e9 > most:
                 heaviest, most = node.item, wanted.own + wanted.bytes + took * 1e9
@@ -98,6 +106,7 @@ def _spread(
     frame: int,
     patient: bool,
     held: Held,
+    rough: frozenset[str],
     demand: Callable[[Node, set[str], Window, Fraction], _Demand | None],
 ) -> float:
     """What a demand asks of its inputs in turn; returns the seconds that it takes by itself."""
@@ -109,9 +118,9 @@ def _spread(
         given = demand(feed.node, {feed.channels[name] for name in names}, region, scale)
         wanted.inputs += [given] if given else []
         return 0.0
-    if node.operation is None or held(node, names, region, scale):
+    if node.operation is None or (node.digest not in rough and held(node, names, region, scale)):
         return samples * READ_NS * 1e-9
-    if node.operation.slow and not patient:
+    if node.operation.slow and not patient and node.digest not in rough:
         # Refused as pending.
         return 0.0
     assert node.feeds is not None

@@ -82,9 +82,19 @@ class Task:
     keep_all: bool
     patient: bool
     work: Work
+    rough: frozenset[str] = frozenset()
+    """Nodes that hang on a slow result which is stood in for by what its operation makes of the proxy."""
     held: dict[tuple[str, Fraction, Window], Mapping[str, Plane]] = field(default_factory=dict)
     """Planes computed ahead, so that a long chain is not walked to its end in one go."""
     depth: list[int] = field(default_factory=lambda: [0])
+
+    def known_as(self, node: Node) -> str:
+        """What a node's planes are kept under: rough ones are never taken for what they stand in for."""
+        return f"{node.digest} roughly" if node.digest in self.rough else node.digest
+
+    def stands_in(self, node: Node) -> bool:
+        """Whether what a slow node's operation makes of the proxy is good enough."""
+        return node.digest in self.rough and node.operation is not None and node.operation.roughly
 
     def scene(self, node: Node, region: Window) -> Scene:
         return Scene(self.frame, self.scale, region, node.inputs, self.work)
@@ -124,6 +134,7 @@ class Engine:
         channels: Sequence[str] | None = None,
         keep_all: bool = False,
         patient: bool = True,
+        rough: bool = False,
         cancellation: Work | None = None,
     ) -> Picture:
         """The channels of a feed (all of them by default) over a region at a scale.
@@ -131,19 +142,20 @@ class Engine:
         `region` is in pixels of that scale, relative to the display window's corner; by default the whole data
         window. `keep_all` keeps every step's result, for views that will change one setting again and again;
         otherwise chains of point operations leave no trace between their ends. Where `patient` is off, a slow
-        operation that is not computed yet raises Pending instead of being waited for. `cancellation` is the work that
-        this is part of, by default that of the caller; it is told what all will take before it begins. Raises
-        NexalError.
+        operation that is not computed yet raises Pending instead of being waited for; with `rough` it is stood in for
+        by what it makes of its inputs at this scale, where that tells something. `cancellation` is the work that this
+        is part of, by default that of the caller; it is told what all will take before it begins. Raises NexalError.
         """
         if scale not in SCALES:
             raise RecipeError(f"{scale} is not a scale", where="scale", remedy="use 1, 1/2, 1/4 or 1/8")
         work = cancellation or current()
-        task = Task(plan.frame, scale, keep_all, patient, work)
+        standing_in = self._standing_in(feed.node) if rough else frozenset()
+        task = Task(plan.frame, scale, keep_all, patient, work, standing_in)
         region = feed.description.window.scaled(scale) if region is None else region
         names = tuple(channels) if channels is not None else feed.description.channels
         with working(work):
             work.check()
-            work.claim(cost_of(feed, names, region, plan.frame, scale, patient, self._held))
+            work.claim(cost_of(feed, names, region, plan.frame, scale, patient, self._held, standing_in))
             planes = self._all(feed, names, region, task)
         return Picture(feed.description, region, scale, {name: planes[name] for name in names})
 
@@ -169,6 +181,18 @@ class Engine:
             return True
         kept = self.kept if node.operation is not None and node.operation.slow else None
         return kept is not None and all(kept.has(f"{node.digest}-{name}") for name in channels)
+
+    def _standing_in(self, last: Node) -> frozenset[str]:
+        """The slow nodes that are not computed yet and can be stood in for, and what hangs on them."""
+        found: set[str] = set()
+        for node in reversed(outputs_first(last)):
+            operation = node.operation
+            own = operation is not None and operation.slow and operation.roughly
+            if own and self._held(node, node.description.channels, node.description.window, SCALES[0]):
+                continue
+            if own or any(feed.node.digest in found for feed in (node.feeds or {}).values()):
+                found.add(node.digest)
+        return frozenset(found)
 
     def _feed(self, feed: Feed, names: Sequence[str], region: Window, task: Task) -> dict[str, Plane]:
         own = [feed.channels[name] for name in names]
@@ -204,7 +228,7 @@ class Engine:
     def _reached(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
         if node.operation is None and node.feeds:
             return self._feed(node.feeds["from"], channels, region, task)
-        if node.operation is not None and node.operation.slow:
+        if node.operation is not None and node.operation.slow and not task.stands_in(node):
             return self._slow(node, channels, region, task)
         if node.operation is not None and node.operation.whole:
             window = node.description.window.scaled(task.scale)
@@ -239,7 +263,7 @@ class Engine:
             missing = tuple(name for name in channels if name not in found)
             if not missing:
                 return found
-            ticket = (node.digest, task.scale.denominator, region, missing, task.patient)
+            ticket = (task.known_as(node), task.scale.denominator, region, missing, task.patient)
             with self._lock:
                 running = self._flying.get(ticket)
                 if running is None:
@@ -256,7 +280,7 @@ class Engine:
         """A part of a slow result: computed once in full resolution, reduced from there for proxies."""
         window = node.description.window
         wanted = channels if task.scale == 1 else with_alphas(channels, node.description)
-        whole = replace(task, scale=SCALES[0])
+        whole = replace(task, scale=SCALES[0], rough=frozenset())
 
         def make(missing: tuple[str, ...]) -> Mapping[str, Plane]:
             if not task.patient:
@@ -313,7 +337,7 @@ class Engine:
 
     @staticmethod
     def _key(node: Node, channel: str, task: Task) -> PlaneKey:
-        return PlaneKey(node.digest, task.scale.denominator, channel)
+        return PlaneKey(task.known_as(node), task.scale.denominator, channel)
 
     def _compute(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
         if node.reader is not None:

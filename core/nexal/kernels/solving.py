@@ -34,6 +34,8 @@ GREYS, UNSEEN, UNSEEN_HUE = (0.03, 0.12, 0.35, 0.8), 0.1, 0.06
 SPILL, SHADE, USUAL_SPILL = 0.03, 0.1, 0.04
 """Standard deviations of spill and light about the palette, as shares of the screen's and of the colour; the excess of
 a colour whose own was never seen."""
+MOST_SPILL, SPILL_REACH = (0.08, 0.16), 6.0
+"""Share of the screen's light, about a pixel (sigma in px), up to which it is spill, and from which it is none."""
 VEIL_ANGLE, VEIL_LOW, VEIL_HIGH = 0.12, 0.25, 0.45
 SWEEPS, MIXING = 4, 2.0
 LEAST_BARE = 64
@@ -44,10 +46,11 @@ BARE = 12.0
 
 @dataclass(frozen=True)
 class Solved:
-    """Alpha, and its standard deviation."""
+    """Alpha, its standard deviation, and how much of the screen's light lies on the subject, as a share of it."""
 
     alpha: Plane
     doubt: Plane
+    spill: Plane
 
 
 def _pull(shot: Colour, plate: Colour, screen: str) -> Plane:
@@ -246,7 +249,20 @@ def solve(
         if said is not None:
             alpha = alpha + (value - alpha) * said
             deviation = deviation * (1 - said)
-    return Solved(np.clip(alpha, 0, 1), deviation)
+    alpha = np.clip(alpha, 0, 1)
+    return Solved(alpha, deviation, _spill(facts.known, alpha))
+
+
+def _spill(known: _Known, alpha: Plane) -> Plane:
+    """The screen's light that is seen on the subject, as a share of it; a subject of nearly the screen's colour is told
+    by having far more of it than any spill."""
+    own = known.away + alpha * known.plate
+    over = excess(own, known.screen) / np.maximum(excess(known.plate, known.screen), LEAST_LIGHT)
+    over = np.clip(over, 0, alpha)
+    around = soft(over, SPILL_REACH) / np.maximum(soft(alpha, SPILL_REACH), 1e-3)
+    low, high = MOST_SPILL
+    made: Plane = over * np.clip((high - around) / (high - low), 0, 1)
+    return made
 
 
 def _studied(

@@ -116,6 +116,8 @@ class Operation:
     """Whether a part can only be had by computing all: the engine then computes the whole data window, and keeps it."""
     slow: ClassVar[bool] = False
     """Whether it takes so long that a server computes it in the background; it must look at `scene.work`."""
+    roughly: ClassVar[bool] = False
+    """Whether what a slow one makes of a proxy may be looked at until the true result is there."""
     nanoseconds: ClassVar[float] = 12.0
     scratch_bytes: ClassVar[float] = 8.0
     Settings: ClassVar[type[Settings]] = Settings

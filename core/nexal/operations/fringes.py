@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.errors import RecipeError
 from nexal.kernels.pointmath import Value, clip, decode, encode, lerp, maximum, uncovered, unpremultiplied
 from nexal.operations.base import (
     Channels,
@@ -256,7 +257,9 @@ class RecoverColour(Operation):
     colour, in full resolution. With the clean plate C (the same without the subject) the estimate F of the shot I under
     the matte a is led to what explains the shot:
         F + a (I - a F - (1 - a) C) / (a^2 + 0.03), not below 0 where the shot and its plate are not
-    It takes two fifths off the error in soft pixels. Where the plate has no data it is not used.
+    It takes two fifths off the error in soft pixels. Where the plate has no data it is not used. With the `spill` s of
+    a whole matte before a screen, a F is freed of s C: over another background there is no screen left in it. Without,
+    the result over C gives the shot back.
     References: Germer, Uelwer, Conrad, Harmeling, *Fast multi-level foreground estimation*, ICPR 2020.
     """
 
@@ -267,14 +270,22 @@ class RecoverColour(Operation):
         Port("picture", "picture", "Picture"),
         Port("matte", "plane", "Its matte"),
         Port("clean", "picture", "The same without the subject", required=False),
+        Port("spill", "plane", "Light of the clean plate that lies on the subject", required=False),
     )
     whole = True
     nanoseconds = 300
     scratch_bytes = 48
     slow = True
+    roughly = True
 
     def describe(self, inputs: Mapping[str, Description], settings: Settings) -> Description:
         names = rgb_names(inputs["picture"], "picture")
+        if "spill" in inputs and "clean" not in inputs:
+            raise RecipeError(
+                "is a share of a clean plate that is not fed",
+                where="port 'spill'",
+                remedy="feed 'clean' with it",
+            )
         return inputs["picture"].changed(
             channels=(*names, ALPHA_NAME),
             data=frozenset({ALPHA_NAME}),
@@ -288,6 +299,8 @@ class RecoverColour(Operation):
         wanted = {"picture": rgb_names(inputs["picture"], "picture"), "matte": (PLANE_NAME,)}
         if "clean" in inputs:
             wanted["clean"] = rgb_names(inputs["clean"], "clean")
+        if "spill" in inputs:
+            wanted["spill"] = (PLANE_NAME,)
         return wanted
 
     def compute(
@@ -313,8 +326,17 @@ class RecoverColour(Operation):
             window = scene.descriptions["clean"].window.scaled(scene.scale)
             known = (inside(window, scene.region)[..., None] > 0) & np.isfinite(clean)
             found = _explained(found, image * np.float32(peak), np.where(known, clean, 0), alpha[..., None], known)
+            if "spill" in inputs:
+                lying = np.clip(np.nan_to_num(inputs["spill"][PLANE_NAME]), 0, alpha)[..., None]
+                found = _freed(found, np.where(known, clean, 0), lying, alpha[..., None])
         result = {name: np.ascontiguousarray(found[..., index]) for index, name in enumerate(names)}
         return {name: matte if name == ALPHA_NAME else result[name] for name in channels}
+
+
+def _freed(colour: Plane, clean: Plane, spill: Plane, alpha: Plane) -> Plane:
+    """Colour without the share of a plate's light that lies on it; colours H x W x 3, the others H x W x 1."""
+    share = np.divide(spill, alpha, out=np.zeros_like(alpha), where=alpha > 0)
+    return np.maximum(colour - share * clean, np.minimum(colour, 0))
 
 
 def _explained(found: Plane, shot: Plane, clean: Plane, alpha: Plane, known: NDArray[np.bool_]) -> Plane:

@@ -76,7 +76,7 @@ class MarkSolve(SidedPicture):
         nothing = np.zeros(shot.shape[1:], np.float32)
         keep, drop = (sides.get(side, nothing) for side in ("keep", "drop"))
         subject, background = keep > 0.5, (drop > 0.5) & (keep <= 0.5)
-        band = round(BAND_SHARE * max(subject.shape)) if settings.band == "auto" else settings.band
+        band = round(BAND_SHARE * max(subject.shape)) if settings.band == "auto" else round(scene.pixels(settings.band))
         # The doubt is asked for after the matte, and the other way round.
         key = key_of(shot, clean, subject, background, band)
         found = _shelf.take(key) or _solved(shot, clean, subject, background, max(1, band), reporting(scene))

@@ -33,14 +33,15 @@ class FineEdgeSettings(Settings):
     guard: bool = setting(False, "Change the matte only as far as that explains the picture better")
 
 
-def band_of(matte: Plane, settings: FineEdgeSettings) -> int:
-    """The band that a matte is refined in, in pixels."""
+def band_of(matte: Plane, settings: FineEdgeSettings, scale: float = 1.0) -> int:
+    """The band that a matte is refined in, in pixels of its own scale."""
     from nexal.kernels.matting import soft_band
 
     if settings.band != "auto":
-        return settings.band
+        return settings.band and max(1, round(settings.band * scale))
     soft = soft_band(matte)
-    return HARD_BAND if soft is None else max(LEAST_BAND, SOFT_BAND - 2 * soft)
+    band = HARD_BAND * scale if soft is None else max(LEAST_BAND, SOFT_BAND * scale - 2 * soft)
+    return max(1, round(band))
 
 
 @register
@@ -66,6 +67,7 @@ class FineEdge(Operation):
     needs = "refine hair, fur, fine edge from a rough matte, trimap, matting"
     ports = (Port("picture", "picture", "Picture"), Port("matte", "plane", "Rough matte or trimap"))
     slow = True
+    roughly = True
     nanoseconds = 3000
     whole = True
     Settings = FineEdgeSettings
@@ -103,7 +105,7 @@ class FineEdge(Operation):
         from nexal.kernels.matting import closed_form, trimap_of
 
         matte = inputs["matte"][PLANE_NAME]
-        trimap = trimap_of(matte, band_of(matte, settings))
+        trimap = trimap_of(matte, band_of(matte, settings, float(scene.scale)))
         for value, place in ((1, "inside"), (0, "outside")):
             if not np.any(trimap == value):
                 raise SettingError(

@@ -106,7 +106,8 @@ class Denoise(WholePicture):
         description = scene.descriptions["picture"]
         colour = colour_of(inputs, scene, "picture", Alpha.PREMULTIPLIED)
         variance = noise_of(colour).variance(colour) * np.float32(settings.noise**2)
-        clean, factor = averaged(colour, variance, settings.search, settings.strength, reporting(scene))
+        search = max(1, round(scene.pixels(settings.search)))
+        clean, factor = averaged(colour, variance, search, settings.strength, reporting(scene))
         if settings.gives == "deviation":
             return {PLANE_NAME: np.sqrt(variance.mean(axis=0) * factor)}
         planes: Iterable[Plane] = clean
@@ -191,7 +192,9 @@ def check_bare(bare: NDArray[np.bool_]) -> None:
 class ScreenSolveSettings(SidedSettings):
     screen: Wanted = setting("auto", "Colour of the screen; auto: what covers most")
     veils: bool = setting(True, "Whether thin cloth, glass and smoke are told from what is solid")
-    gives: Literal["matte", "doubt"] = setting("matte", "Alpha, or how unsure it is: its standard deviation")
+    gives: Literal["matte", "doubt", "spill"] = setting(
+        "matte", "Alpha; how unsure it is: its standard deviation; or the screen's light on the subject"
+    )
 
 
 @register
@@ -205,7 +208,8 @@ class ScreenSolve(SidedPicture):
     whose rays have no end are taken for thin. Alpha is the mean over 21 values of what noise, screen and palette
     leave likely, neighbours being the prior. `clean` is brought to the shot's light; without it the screen is
     estimated (`screen_plate`), twice. What `keep` or `drop` covers, or `strokes` paint, is surely subject, or surely
-    screen, and tells its neighbours so. Test scenes (hair, veil, leaves, blur; green and blue; mean error of
+    screen, and tells its neighbours so. `spill` is d(I - (1 - a) B) / d(B), from 0 to a, with d = S - max(o1, o2), the
+    screen's channel and the two others: what of the screen's own light is seen on the subject. Test scenes (hair, veil, leaves, blur; green and blue; mean error of
     640 x 360): 1.2 with a plate and without, where a plain pull has 6.3. Unsure: veils of the screen's opposite
     colour, soft veils over bodies. Computed in full resolution, whatever is looked at. Raises SettingError where
     there is no screen.
@@ -244,4 +248,5 @@ class ScreenSolve(SidedPicture):
                 f"the clean plate shows no {screen} screen", where="port 'clean'", remedy="feed the empty screen"
             )
         found = solve(shot, screen, plate, reporting(scene), veils=settings.veils, **sides)
-        return {PLANE_NAME: found.doubt if settings.gives == "doubt" else found.alpha}
+        given = {"matte": found.alpha, "doubt": found.doubt, "spill": found.spill}
+        return {PLANE_NAME: given[settings.gives]}

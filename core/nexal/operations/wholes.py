@@ -62,6 +62,7 @@ class WholePicture(Operation):
 
     whole = True
     slow = True
+    roughly = True
     family = "mattes"
 
     def wants(

@@ -542,7 +542,8 @@ export interface paths {
          * @description Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
          *
          *     `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
-         *     three planes of display values, to be shown as they are.
+         *     three planes of display values, to be shown as they are. `pending` is what a `rough` answer, at a scale of its own,
+         *     stands in for.
          */
         post: operations["stage_views_view"];
         delete?: never;
@@ -1965,6 +1966,12 @@ export interface components {
              * @description With `evidence`, an alpha that came apart from the picture
              */
             alpha?: string | null;
+            /**
+             * Rough
+             * @description Let what a slow step makes of a small proxy stand in until it is computed
+             * @default false
+             */
+            rough: boolean;
             /**
              * View
              * @description Name of the asking view; its next request supersedes this one

@@ -16,14 +16,16 @@ interface Props {
   address: string;
   /** The refusal that names the step that is not computed yet. */
   problem: Problem;
+  /** Whether it is shown roughly meanwhile. */
+  rough: boolean;
   writable: boolean;
 }
 
 /** Tells this page's wishes from those of others: what it wants no more, others may still want. */
 const PAGE = ownView("slow");
 
-/** How far a slow step is, with a way to stop it; the stage shows the last picture meanwhile. */
-export function SlowNote({ shot, recipe, address, problem, writable }: Props) {
+/** How far a slow step is, with a way to stop it; the stage shows the last picture meanwhile, or what a small copy gives. */
+export function SlowNote({ shot, recipe, address, problem, rough, writable }: Props) {
   const client = useQueryClient();
   const step = /'(.+?)'/.exec(problem.where)?.[1] ?? "";
   const [digest, setDigest] = useState<string | null>(null);
@@ -84,6 +86,7 @@ export function SlowNote({ shot, recipe, address, problem, writable }: Props) {
           <div className="h-full rounded-full bg-lichen transition-[width]" style={{ width: `${part}%` }} />
         </div>
       )}
+      {rough && <p className="mt-1 text-dim">Seen roughly, from a small copy, until then.</p>}
       {writable && (
         <div className="mt-2 flex gap-2">
           {state === "stopped" ? (

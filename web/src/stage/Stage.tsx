@@ -130,6 +130,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
                   recipe={wait.recipe}
                   address={wait.address}
                   problem={wait.problem}
+                  rough={wait.rough}
                   writable={writable}
                 />
               ))}

@@ -17,7 +17,7 @@ export function drawShown(
   // The last samples of an odd-sized proxy stand for pixels beyond the display window.
   const right = Math.min((x + width) * scale, planes.display[2]);
   const bottom = Math.min((y + height) * scale, planes.display[3]);
-  context.imageSmoothingEnabled = placement.zoom * scale < 1;
+  context.imageSmoothingEnabled = planes.pending != null || placement.zoom * scale < 1;
   context.imageSmoothingQuality = "high";
   context.drawImage(
     bitmap,

@@ -1,3 +1,5 @@
+import type { Problem } from "@/api/client";
+
 import { HALF_VALUES, decode, encode } from "./halves";
 
 /** Half-float planes as the server sends them, and what they are. */
@@ -15,6 +17,8 @@ export interface Planes {
   /** Display values, to be shown as they are: ids as colours, a fringe, evidence. */
   finished: boolean;
   samples: Uint16Array[];
+  /** What they stand in for roughly, at a scale of their own, until a slow step is computed. */
+  pending?: Problem | null;
 }
 
 export type Backing =
@@ -182,7 +186,7 @@ function paintOver(pixels: Uint8ClampedArray, planes: Planes, alpha: Uint16Array
         backing.kind === "weave"
           ? weave((left + x) * planes.scale, (top + y) * planes.scale, backing.cell)
           : 0;
-      const at = behind ? inside(behind, left + x, top + y) : -1;
+      const at = behind ? inside(behind, left + x, top + y, planes.scale) : -1;
       for (let c = 0; c < 3; c++) {
         const { samples, table } = colour[c]!;
         const value = table[samples[i]!]!;
@@ -202,11 +206,11 @@ function paintOver(pixels: Uint8ClampedArray, planes: Planes, alpha: Uint16Array
   }
 }
 
-/** Index of a position in the planes of another item at the same scale, -1 outside. */
-function inside(planes: Planes, x: number, y: number): number {
+/** Index of a position, of whichever scale, in the planes of another item, -1 outside. */
+function inside(planes: Planes, x: number, y: number, scale: number): number {
   const [left, top, width, height] = planes.region;
-  const column = x - left;
-  const row = y - top;
+  const column = Math.floor((x * scale) / planes.scale) - left;
+  const row = Math.floor((y * scale) / planes.scale) - top;
   return column < 0 || row < 0 || column >= width || row >= height ? -1 : row * width + column;
 }
 

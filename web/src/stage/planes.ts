@@ -17,6 +17,8 @@ export interface ViewAsk {
   /** What speaks for a diagnosis, and an alpha that came apart. */
   evidence?: "brighter" | "under";
   alpha?: string | null;
+  /** Let what a slow step makes of a small proxy stand in until it is computed. */
+  rough?: boolean;
   /** Name of the asking view: its next request supersedes this one. */
   view?: string;
 }
@@ -50,7 +52,7 @@ export function useLivePlanes(shot: number, ask: ViewAsk | null) {
   const place = ask ? JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region]) : "";
   return useFollowed(
     ask ? JSON.stringify([shot, ask, arrivals]) : "",
-    (signal) => fetchPlanes(shot, ask!, signal),
+    (signal) => fetchPlanes(shot, { ...ask!, rough: true }, signal),
     place,
   );
 }
@@ -106,7 +108,8 @@ export function useFollowed(key: string, fetch: (signal: AbortSignal) => Promise
         try {
           const planes = await mine.fetch(abort.signal);
           answered.current = mine.key;
-          if (wish.current) setState({ planes, problem: null, busy: wish.current.key !== mine.key });
+          if (wish.current)
+            setState({ planes, problem: planes.pending ?? null, busy: wish.current.key !== mine.key });
         } catch (error) {
           const problem = problemOf(error);
           answered.current = mine.key;

@@ -59,7 +59,7 @@ export function usePane(ask: PaneAsk) {
   const backing: Backing =
     ask.backing.kind !== "item"
       ? ask.backing
-      : behind.planes && !behind.problem
+      : behind.planes && known(behind)
         ? { kind: "planes", planes: behind.planes }
         : { kind: "colour", rgb: [0, 0, 0] };
   const look: Look = { exposure: ask.exposure, backing, ...(ask.tint ? { tint: ask.tint } : {}) };
@@ -72,7 +72,7 @@ export function usePane(ask: PaneAsk) {
   const kind = ask.matte?.kind;
   const laid = usePainted(
     // What could not be computed has no overlay, and none of before either.
-    overlay.problem ? null : overlay.planes,
+    known(overlay) ? overlay.planes : null,
     (planes) =>
       kind === "contour" && picture.planes
         ? { kind: "contour", planes, picture: picture.planes }
@@ -88,12 +88,13 @@ export function usePane(ask: PaneAsk) {
   if (ask.picture) {
     const { recipe, address } = ask.picture;
     const parts = [
-      [address, picture.problem],
-      [matte, overlay.problem],
-      [under, behind.problem],
+      [address, picture],
+      [matte, overlay],
+      [under, behind],
     ] as const;
-    for (const [of, why] of parts)
-      if (of && why?.code === "pending") waits.push({ recipe, address: of, problem: why });
+    for (const [of, { problem: why, planes: seen }] of parts)
+      if (of && why?.code === "pending")
+        waits.push({ recipe, address: of, problem: why, rough: why === seen?.pending });
   }
   const waiting = useRef(waits);
   if (JSON.stringify(waiting.current.map(keyOf)) !== JSON.stringify(waits.map(keyOf)))
@@ -116,14 +117,20 @@ export function usePane(ask: PaneAsk) {
   );
 }
 
+/** Whether planes are what was asked for, be it roughly. */
+const known = ({ planes, problem }: { planes: Planes | null; problem: Problem | null }) =>
+  !problem || problem === planes?.pending;
+
 /** Something that a pane shows and that waits for a slow step. */
 export interface Waiting {
   recipe: Recipe;
   address: string;
   problem: Problem;
+  /** Whether it is shown roughly meanwhile. */
+  rough: boolean;
 }
 
-const keyOf = ({ address, problem, recipe }: Waiting) => [address, problem.where, recipe];
+const keyOf = ({ address, problem, recipe, rough }: Waiting) => [address, problem.where, recipe, rough];
 
 /** Planes painted as they change. */
 export function usePainted(

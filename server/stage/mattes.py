@@ -13,6 +13,8 @@ from nexal.analysis import scout as core
 from nexal.analysis.doubts import doubtful
 from nexal.analysis.doubts import doubts as core_doubts
 from nexal.analysis.matte_checks import thin_parts as core_thin_parts
+from nexal.analysis.rebuilding import rebuilding
+from nexal.analysis.rebuilding import rebuilt as core_rebuilt
 from nexal.analysis.screens import screen_facts, whole_matte
 from nexal.engine import Cancellation, Plan
 from nexal.errors import Pending, RecipeError
@@ -112,6 +114,24 @@ class Doubts(Schema):
     share: float
 
 
+class ByHand(Schema):
+    """A chain built by hand instead, and the part of the picture where it differs by more than a tenth."""
+
+    steps: list[dict[str, Any]]
+    share: float
+
+
+class Rebuilt(Schema):
+    """How far the shot that a matte gives back is off, in units of its noise: the mean, the 99.9th percentile, the
+    part of the picture above three; and the steps that show it, the last but one the rebuilt shot."""
+
+    mean: float
+    worst: float
+    share: float
+    steps: list[dict[str, Any]]
+    by_hand: ByHand | None
+
+
 class ThinParts(Schema):
     """How many parts are narrower than 3 px, how many of them a step loses, and where: x, y, width, height."""
 
@@ -187,6 +207,29 @@ def _doubts(planned: Plan, question: dict[str, Any], cancellation: Cancellation)
 
 
 slow_steps.QUESTIONS["doubts"] = _doubts
+
+
+@router.post("/shots/{shot_id}/rebuilt", response=Rebuilt | None)
+def rebuilt(request: HttpRequest, shot_id: int, ask: DoubtAsk) -> dict[str, Any] | None:
+    """What a matte's shot looks like when it is rebuilt from it, and how far that is off: a proof that needs no truth.
+
+    Worked out in the background: `pending` until it is there. Of a viewer's it is the saved recipe.
+    """
+    shot = get_shot(request, shot_id)
+    planned = plan_of(shot, ask if may_write(request, shot) else Ask(frame=ask.frame))
+    if planned.recipe.step(ask.item) is None:
+        return None
+    rebuilding(planned, ask.item)
+    digest = hashlib.sha256(f"rebuilt {planned.node(ask.item).digest}".encode()).hexdigest()
+    question = {"kind": "rebuilt", "item": ask.item}
+    return slow_steps.answered(shot, _who(request, ask.page), planned, f"proof of {ask.item}"[:63], digest, question)
+
+
+def _rebuilt(planned: Plan, question: dict[str, Any], cancellation: Cancellation) -> dict[str, Any]:
+    return core_rebuilt(engine(), planned, question["item"], cancellation)
+
+
+slow_steps.QUESTIONS["rebuilt"] = _rebuilt
 
 
 @router.post("/shots/{shot_id}/thin", response=ThinParts)

@@ -90,6 +90,7 @@ READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/shots/{shot_id}/slow"): None,
     ("POST", "/api/shots/{shot_id}/audit"): {"address": "moth"},
     ("POST", "/api/shots/{shot_id}/doubts"): {"item": "moth"},
+    ("POST", "/api/shots/{shot_id}/rebuilt"): {"item": "moth"},
     ("POST", "/api/shots/{shot_id}/diagnose"): {"address": "cut"},
     ("POST", "/api/shots/{shot_id}/follow"): {
         "address": "moth",

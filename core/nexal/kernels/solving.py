@@ -249,7 +249,7 @@ def solve(
         if said is not None:
             alpha = alpha + (value - alpha) * said
             deviation = deviation * (1 - said)
-    alpha = np.clip(alpha, 0, 1)
+    alpha = np.clip(alpha, 0, 1).astype(np.float32, copy=False)
     return Solved(alpha, deviation, _spill(facts.known, alpha))
 
 
@@ -257,8 +257,8 @@ def _spill(known: _Known, alpha: Plane) -> Plane:
     """The screen's light that is seen on the subject, as a share of it; a subject of nearly the screen's colour is told
     by having far more of it than any spill."""
     own = known.away + alpha * known.plate
-    over = excess(own, known.screen) / np.maximum(excess(known.plate, known.screen), LEAST_LIGHT)
-    over = np.clip(over, 0, alpha)
+    share = excess(own, known.screen) / np.maximum(excess(known.plate, known.screen), LEAST_LIGHT)
+    over: Plane = np.clip(share, 0, alpha)
     around = soft(over, SPILL_REACH) / np.maximum(soft(alpha, SPILL_REACH), 1e-3)
     low, high = MOST_SPILL
     made: Plane = over * np.clip((high - around) / (high - low), 0, 1)

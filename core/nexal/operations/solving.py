@@ -202,17 +202,17 @@ class ScreenSolve(SidedPicture):
     """The whole matte before a coloured screen, in one step, from nothing but the shot; and how unsure it is.
 
     picture(, clean plate, planes `keep` and `drop`) -> plane of data. With I the shot and B the screen, J = I - B,
-    freed of noise as `denoise` does it, is a (F - B). Neighbours whose J is parallel lie on one ray: where they all
-    lie at its end the subject is solid, where they are spread along it alpha is between. The solids' colours are a
-    palette of 16 and four greys, with weights where they were seen; with `veils` colours that lean to the screen and
-    whose rays have no end are taken for thin. Alpha is the mean over 21 values of what noise, screen and palette
-    leave likely, neighbours being the prior. `clean` is brought to the shot's light; without it the screen is
-    estimated (`screen_plate`), twice. What `keep` or `drop` covers, or `strokes` paint, is surely subject, or surely
-    screen, and tells its neighbours so. `spill` is d(I - (1 - a) B) / d(B), from 0 to a, with d = S - max(o1, o2), the
-    screen's channel and the two others: what of the screen's own light is seen on the subject. Test scenes (hair, veil, leaves, blur; green and blue; mean error of
-    640 x 360): 1.2 with a plate and without, where a plain pull has 6.3. Unsure: veils of the screen's opposite
-    colour, soft veils over bodies. Computed in full resolution, whatever is looked at. Raises SettingError where
-    there is no screen.
+    freed of noise as `denoise` does it, is a (F - B). Neighbours whose J is parallel lie on one ray: where they all lie
+    at its end the subject is solid, where they are spread along it alpha is between. The solids' colours are a palette
+    of 16 and four greys, with weights where they were seen; with `veils` colours that lean to the screen and whose rays
+    have no end are taken for thin. Alpha is the mean over 21 values of what noise, screen and palette leave likely,
+    neighbours being the prior. `clean` is brought to the shot's light; without it the screen is estimated
+    (`screen_plate`), twice. What `keep` or `drop` covers, or `strokes` paint, is surely subject, or surely screen, and
+    tells its neighbours so. `spill` is d(I - (1 - a) B) / d(B), from 0 to a, with d = S - max(o1, o2), the screen's
+    channel and the two others: what of the screen's own light is seen on the subject. Test scenes (hair, veil, leaves,
+    blur; green and blue; mean error of 640 x 360): 1.2 with a plate and without, where a plain pull has 6.3. Unsure:
+    veils of the screen's opposite colour, soft veils over bodies. Computed in full resolution, whatever is looked at.
+    Raises SettingError where there is no screen.
     """
 
     name = "screen_solve"

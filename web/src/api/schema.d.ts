@@ -715,6 +715,28 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/rebuilt": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Rebuilt
+         * @description What a matte's shot looks like when it is rebuilt from it, and how far that is off: a proof that needs no truth.
+         *
+         *     Worked out in the background: `pending` until it is there. Of a viewer's it is the saved recipe.
+         */
+        post: operations["stage_mattes_rebuilt"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/thin": {
         parameters: {
             query?: never;
@@ -2350,6 +2372,36 @@ export interface components {
              * @default
              */
             page: string;
+        };
+        /**
+         * ByHand
+         * @description A chain built by hand instead, and the part of the picture where it differs by more than a tenth.
+         */
+        ByHand: {
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            /** Share */
+            share: number;
+        };
+        /**
+         * Rebuilt
+         * @description How far the shot that a matte gives back is off, in units of its noise: the mean, the 99.9th percentile, the
+         *     part of the picture above three; and the steps that show it, the last but one the rebuilt shot.
+         */
+        Rebuilt: {
+            /** Mean */
+            mean: number;
+            /** Worst */
+            worst: number;
+            /** Share */
+            share: number;
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            by_hand: components["schemas"]["ByHand"] | null;
         };
         /**
          * ThinParts
@@ -4164,6 +4216,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Doubts"] | null;
+                };
+            };
+        };
+    };
+    stage_mattes_rebuilt: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DoubtAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rebuilt"] | null;
                 };
             };
         };

@@ -61,7 +61,7 @@ export function Pane({
         if (drawn.shown) drawShown(context, drawn.shown, placement);
         if (!drawn.over || !drawn.shown) return;
         if (drawn.over.planes === drawn.shown.planes || !drawn.planes) return;
-        if (drawn.kind === "contour") drawShown(context, drawn.over, placement);
+        if (drawn.kind !== "hatch") drawShown(context, drawn.over, placement);
         else drawHatch(context, drawn.over, placement, unlike(drawn.shown.planes), reduced() ? 0 : time / 90);
       };
       if (other && compare === "blink") side(Math.floor(time / BLINK) % 2 ? other : main);

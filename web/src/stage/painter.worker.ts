@@ -1,10 +1,10 @@
 /// <reference lib="webworker" />
-import { type Look, type Planes, contour, paint, removed, unlike } from "./painting";
+import { type Look, type Planes, contour, paint, removed, unlike, unsure } from "./painting";
 
 export type Job =
   | { kind: "paint"; planes: Planes; look: Look }
   | { kind: "removed"; planes: Planes }
-  | { kind: "contour"; planes: Planes; picture: Planes };
+  | { kind: "contour" | "unsure"; planes: Planes; picture: Planes };
 
 export interface Asked {
   id: number;
@@ -31,7 +31,9 @@ async function painted(job: Job): Promise<ImageBitmap> {
       ? paint(job.planes, job.look)
       : job.kind === "removed"
         ? removed(job.planes)
-        : contour(job.planes, unlike(job.picture));
-  // Premultiplying a bitmap of opaque or white pixels changes nothing.
+        : job.kind === "contour"
+          ? contour(job.planes, unlike(job.picture))
+          : unsure(job.planes, unlike(job.picture));
+  // What is not opaque is white, or a tint whose last step nobody sees: premultiplying changes nothing.
   return createImageBitmap(new ImageData(pixels, width, height), { colorSpaceConversion: "none" });
 }

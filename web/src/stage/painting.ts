@@ -241,6 +241,20 @@ export function contour(planes: Planes, rgb: [number, number, number]): Uint8Cla
   return pixels;
 }
 
+/** Standard deviations of alpha from which a tint begins, and at which it is strongest; and how strong that is. */
+const [UNSURE, VERY_UNSURE, STRONGEST] = [0.1, 0.35, 0.7];
+
+/** A tint where a matte is unsure of itself, and nothing where it is sure. */
+export function unsure(planes: Planes, rgb: [number, number, number]): Uint8ClampedArray<ArrayBuffer> {
+  const doubt = planes.samples[planes.samples.length - 1]!;
+  const pixels = new Uint8ClampedArray(new ArrayBuffer(doubt.length * 4));
+  for (let i = 0, o = 0; i < doubt.length; i++, o += 4) {
+    const share = (HALF_VALUES[doubt[i]!]! - UNSURE) / (VERY_UNSURE - UNSURE);
+    if (share > 0) pixels.set([rgb[0], rgb[1], rgb[2], Math.round(255 * STRONGEST * Math.min(1, share))], o);
+  }
+  return pixels;
+}
+
 /** A strong colour far from what the picture holds: the hue opposite to its mean. */
 export function unlike(planes: Planes): [number, number, number] {
   const sums = [0, 0, 0];

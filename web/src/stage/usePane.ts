@@ -14,6 +14,8 @@ export interface PaintedPlanes {
   planes: Planes;
 }
 
+export type Laid = "hatch" | "contour" | "unsure";
+
 interface Layer {
   recipe: Recipe;
   address: string;
@@ -27,8 +29,8 @@ export interface PaneAsk {
   display: [number, number, number, number] | null;
   placement: Placement | null;
   picture: Layer | null;
-  /** Laid over the picture as hatching or as a contour. */
-  matte: { address: string; kind: "hatch" | "contour" } | null;
+  /** Laid over the picture: a matte as hatching or as a contour, or a tint where one is unsure. */
+  matte: { address: string; kind: Laid; recipe?: Recipe } | null;
   backing: Backing | { kind: "item"; address: string };
   exposure: number;
   /** The colour that a lone channel is shown in. */
@@ -46,7 +48,10 @@ export function usePane(ask: PaneAsk) {
   const overlay = useLivePlanes(
     ask.shot,
     ask.matte && ask.picture
-      ? wanted({ recipe: ask.picture.recipe, address: ask.matte.address, channels: null }, "matte")
+      ? wanted(
+          { recipe: ask.matte.recipe ?? ask.picture.recipe, address: ask.matte.address, channels: null },
+          "matte",
+        )
       : null,
   );
   const behind = useLivePlanes(
@@ -74,10 +79,10 @@ export function usePane(ask: PaneAsk) {
     // What could not be computed has no overlay, and none of before either.
     known(overlay) ? overlay.planes : null,
     (planes) =>
-      kind === "contour" && picture.planes
-        ? { kind: "contour", planes, picture: picture.planes }
+      kind && kind !== "hatch" && picture.planes
+        ? { kind, planes, picture: picture.planes }
         : { kind: "removed", planes },
-    [kind, kind === "contour" ? picture.planes : null],
+    [kind, kind !== "hatch" ? picture.planes : null],
   );
   const problem = picture.problem ?? painted.problem;
   const [shown, over] = [painted.shown, laid.shown];
@@ -88,13 +93,16 @@ export function usePane(ask: PaneAsk) {
   if (ask.picture) {
     const { recipe, address } = ask.picture;
     const parts = [
-      [address, picture],
-      [matte, overlay],
-      [under, behind],
+      [address, picture, recipe],
+      [matte, overlay, ask.matte?.recipe ?? recipe],
+      [under, behind, recipe],
     ] as const;
-    for (const [of, { problem: why, planes: seen }] of parts)
+    for (const [of, { problem: why, planes: seen }, its] of parts) {
+      // How unsure a matte is comes for next to nothing, once the matte itself is there.
+      if (its !== recipe && picture.problem?.code === "pending") continue;
       if (of && why?.code === "pending")
-        waits.push({ recipe, address: of, problem: why, rough: why === seen?.pending });
+        waits.push({ recipe: its, address: of, problem: why, rough: why === seen?.pending });
+    }
   }
   const waiting = useRef(waits);
   if (JSON.stringify(waiting.current.map(keyOf)) !== JSON.stringify(waits.map(keyOf)))

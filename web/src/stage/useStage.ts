@@ -66,7 +66,9 @@ export function useStage(
     matte:
       laid && !view.preview && (view.matte === "hatch" || view.matte === "contour")
         ? { address: laid.matte, kind: view.matte }
-        : null,
+        : view.unsure && view.unsure.item === item && !view.preview && !alone
+          ? { address: item, kind: "unsure", recipe: view.unsure.recipe }
+          : null,
     tint: tintOf(alone),
   });
   // What is hatched or drawn round at a frame is so at the same frame.

@@ -48,6 +48,8 @@ interface ViewState {
   pick: Pick | null;
   /** Show where soft edges depart from what this item truly is. */
   fringe: { item: string; told: DiagnosedAs } | null;
+  /** Where this item is unsure of itself, a plane of a recipe of its own, laid over it as a tint. */
+  unsure: { item: string; recipe: Recipe } | null;
   /** Shown instead of what is in focus, while something is hovered. */
   preview: { recipe: Recipe; address: string; label: string } | null;
   /** Counts up when results that were waited for are there: views ask again. */
@@ -73,6 +75,7 @@ const START = {
   probing: true,
   pick: null,
   fringe: null,
+  unsure: null,
   preview: null,
   arrivals: 0,
 };

@@ -14,6 +14,7 @@ import { ModeStepper } from "@/benches/mattes/ModeStepper";
 import { PathList } from "@/benches/mattes/PathList";
 import { SlopePlot } from "@/benches/mattes/SlopePlot";
 import { DoubtNote } from "@/benches/mattes/DoubtNote";
+import { ProofNote, provable } from "@/benches/mattes/ProofNote";
 import { StrokeList } from "@/benches/mattes/StrokeList";
 import { isTold } from "@/benches/mattes/strokes";
 import { BarList } from "@/benches/packing/BarList";
@@ -149,6 +150,7 @@ export function StepPanel(props: Props) {
           </div>
         )}
         {known && isTold(step) && <DoubtNote key={`doubt of ${step.name}`} shot={shot} known={known} />}
+        {known && provable(step) && <ProofNote key={`proof of ${step.name}`} shot={shot} known={known} />}
         {(step.op === "touch_up" || isTold(step)) && <StrokeList step={step} onRecipe={edit} />}
         {step.op === "shape" && (
           <PathList

@@ -3,11 +3,12 @@ import { useEffect, useState } from "react";
 
 import { type Item, api, got, problemOf } from "@/api/client";
 import { whilePending } from "@/api/pending";
-import { drafted } from "@/api/recipe";
+import { drafted, setSetting } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useSettled } from "@/parts/useSettled";
 import { ownView } from "@/stage/planes";
+import { useView } from "@/stage/viewState";
 
 import { useDoubts } from "./doubtState";
 
@@ -22,7 +23,8 @@ const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)
 /** Where a whole matte is unsure of itself: asked for by a click, then kept up to date, gone through with a key. */
 export function DoubtNote({ shot, known }: Props) {
   const [asked, setAsked] = useState(false);
-  const { places, at, show, next } = useDoubts();
+  const { places, at, tinted, tint, show, next } = useDoubts();
+  const change = useView((state) => state.change);
   const settled = useSettled(known, 600);
   const found = useQuery({
     queryKey: ["doubts", shot, settled?.name, settled?.digest],
@@ -44,12 +46,20 @@ export function DoubtNote({ shot, known }: Props) {
     staleTime: Infinity,
     gcTime: 60_000,
     retry: false,
+    placeholderData: (before) => before,
   });
-  const answer = asked ? found.data : undefined;
+  const answer = asked && !found.isPlaceholderData ? found.data : undefined;
   useEffect(() => {
     show(answer?.places ?? []);
     return () => show([]);
   }, [answer, show]);
+  // It follows the recipe at once, roughly if need be; the places come when they are found.
+  const seen = asked && tinted && !known.problem && found.data !== undefined;
+  useEffect(() => {
+    if (!seen) return;
+    change({ unsure: { item: known.name, recipe: setSetting(known.of, known.name, "gives", "doubt") } });
+    return () => change({ unsure: null });
+  }, [seen, known, change]);
   if (asked && found.isError) return <Message problem={problemOf(found.error)} />;
   return (
     <div role="group" aria-label="Unsure places" className="flex items-center justify-between gap-2">
@@ -64,9 +74,14 @@ export function DoubtNote({ shot, known }: Props) {
       </span>
       {answer ? (
         places.length > 0 && (
-          <Button onClick={() => next()} title="Key U, with Shift the one before">
-            {at === null ? "Worst" : "Next"}
-          </Button>
+          <span className="flex shrink-0 gap-1.5">
+            <Button lit={tinted} onClick={() => tint(!tinted)} title="Tint them on the stage">
+              Tint
+            </Button>
+            <Button onClick={() => next()} title="Key U, with Shift the one before">
+              {at === null ? "Worst" : "Next"}
+            </Button>
+          </span>
         )
       ) : (
         <Button disabled={asked} onClick={() => setAsked(true)}>

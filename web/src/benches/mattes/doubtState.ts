@@ -9,6 +9,9 @@ interface DoubtState {
   /** Places where the matte in focus is unsure, the worst first; none where nobody asked. */
   places: Unsure[];
   at: number | null;
+  /** Whether they are tinted on the stage. */
+  tinted: boolean;
+  tint: (tinted: boolean) => void;
   show: (places: Unsure[]) => void;
   /** Brings the next place into view, after the last the first again. */
   next: (turn?: number) => void;
@@ -20,6 +23,8 @@ const SEEN = 260;
 export const useDoubts = create<DoubtState>((set, get) => ({
   places: [],
   at: null,
+  tinted: true,
+  tint: (tinted) => set({ tinted }),
   show: (places) => set({ places, at: null }),
   next: (turn = 1) => {
     const { places, at } = get();

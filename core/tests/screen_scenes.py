@@ -148,6 +148,13 @@ def filmed(name: str, screen: str, seed: int = 0) -> Shot:
     return Shot(noisy(light, 2 * seed + 5), plate, noisy(plate, 2 * seed + 6), alpha, screen)
 
 
+def subject_of(name: str) -> Array:
+    """The subject's own premultiplied light, 3 x H x W, without any spill."""
+    layers = _Layers()
+    SCENES[name](layers, np.random.default_rng(sum(map(ord, name))))
+    return layers.small()[:3]
+
+
 GROUNDS = {"plants": (0.10, 0.16, 0.07), "room": (0.30, 0.24, 0.18)}
 
 

@@ -17,7 +17,7 @@ from nexal.engine import Engine, Plan
 from nexal.kernels import solving
 from nexal.kernels.denoising import averaged, noise_of
 from nexal.kernels.pointmath import decode, encode
-from nexal.kernels.screens import bare_screen, commonest_screen, estimated, excess
+from nexal.kernels.screens import bare_screen, commonest_screen, estimated, excess, joined
 from nexal.kernels.solving import Solved, solve
 from nexal.picture import Plane
 from nexal.recipe import parse_recipe
@@ -134,6 +134,35 @@ class Plates(CoreTest):
         doubt = one("screen_plate", {"picture": "p"}, sources, gives="doubt").planes["Y"]
         self.assertGreater(float(doubt[made.alpha > 0.99].mean()), 1.5 * float(doubt[made.alpha == 0].mean()))
 
+    def test_what_one_frame_hides_is_seen_in_others(self) -> None:
+        made = shot("head", "green")
+        hidden = made.alpha > 0.5
+        others = [moved(made, across, light) for across, light in ((90, 1.06), (-80, 0.97))]
+        bare = bare_screen(made.shot, "green")
+        alone, _ = estimated(made.shot, bare)
+        plate, _ = estimated(*joined(made.shot, bare, others, "green"))
+
+        def off(plate: Array) -> float:
+            return float(np.abs(plate / made.plate - 1).mean(axis=0)[hidden].mean())
+
+        self.assertLess(off(plate), 0.5 * off(alone))
+        # A camera that moved, or another screen, is no help, and does no harm.
+        lit = np.roll(others[0], 60, axis=2) * np.linspace(0.8, 1.3, WIDTH, dtype=np.float32) ** 2
+        wrong = [shot("head", "blue").shot, np.ascontiguousarray(lit * (1 + 0.2 * np.sin(np.arange(WIDTH) / 9)))]
+        np.testing.assert_array_equal(
+            estimated(*joined(made.shot, bare, [each.astype(np.float32) for each in wrong], "green"))[0], alone
+        )
+        ports = {"picture": "p", "others": ["a", "b"]}
+        sources = {"p": pictured(made.shot), "a": pictured(others[0]), "b": pictured(others[1])}
+        found = run([{"name": "r", "op": "screen_plate", "in": ports}], sources).planes
+        np.testing.assert_allclose(np.stack([found[name] for name in "RGB"]), plate, rtol=1e-5)
+
+
+def moved(made: Shot, across: int, light: float) -> Array:
+    """The subject elsewhere before the same screen, under more or less light."""
+    subject = np.roll(made.shot - made.plate * (1 - made.alpha), across, axis=2)
+    return noisy((subject + made.plate * (1 - np.roll(made.alpha, across, axis=1))) * np.float32(light), across + 99)
+
 
 class Whole(CoreTest):
     def test_it_halves_the_error_of_a_plain_pull_and_is_never_worse(self) -> None:
@@ -170,6 +199,26 @@ class Whole(CoreTest):
             own, other = (float(np.std(np.stack(rows), axis=0)[part].mean()) for rows in (found, pulled))
             self.assertLess(own, least * other)
         self.assertLess(float(np.std(np.stack(found), axis=0)[alpha >= 1].mean()), 0.003)
+
+    def test_colours_that_are_held_steady_it_and_cost_nothing(self) -> None:
+        first = shot("veil", "blue").shot
+        free = [solved("veil", "blue", seed=seed).alpha for seed in range(3)]
+        taken = mock.Mock(side_effect=solving._colours)
+        with mock.patch.object(solving, "_colours", taken):
+            held = [solve(shot("veil", "blue", seed).shot, "blue", None, silent, held=first).alpha for seed in range(3)]
+        # Twice for the frame that is held, and no more.
+        self.assertEqual(taken.call_count, 3)
+        alpha = shot("veil", "blue").alpha
+        part = (alpha > 0.05) & (alpha < 0.95)
+        own, other = (float(np.std(np.stack(rows), axis=0)[part].mean()) for rows in (held, free))
+        self.assertLess(own, 0.98 * other)
+        self.assertLess(
+            float(np.mean([error(each, alpha) for each in held])),
+            1.1 * float(np.mean([error(each, alpha) for each in free])),
+        )
+        sources = {"p": pictured(shot("veil", "blue", 1).shot), "h": pictured(first)}
+        step = one("screen_solve", {"picture": "p", "held": "h"}, sources, screen="blue").planes["Y"]
+        np.testing.assert_allclose(step, held[1], atol=1e-5)
 
     def test_eight_bits_are_enough(self) -> None:
         made = shot("leaves", "green")

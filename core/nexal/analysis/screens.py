@@ -74,8 +74,10 @@ def screen_facts(engine: Engine, plan: Plan, feed: Feed) -> ScreenFacts | None:
 
 def whole_matte(address: str) -> list[dict[str, Any]]:
     """Plain steps that make a whole matte and its colour of a picture before a coloured screen."""
+    shot = {"picture": address, "clean": "plate"}
     return [
         {"name": "plate", "op": "screen_plate", "in": {"picture": address}},
-        {"name": "matte", "op": "screen_solve", "in": {"picture": address, "clean": "plate"}},
-        {"name": "cut", "op": "recover_colour", "in": {"picture": address, "matte": "matte", "clean": "plate"}},
+        {"name": "matte", "op": "screen_solve", "in": shot},
+        {"name": "spill", "op": "screen_solve", "in": shot, "set": {"gives": "spill"}},
+        {"name": "cut", "op": "recover_colour", "in": shot | {"matte": "matte", "spill": "spill"}},
     ]

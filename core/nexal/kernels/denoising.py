@@ -94,41 +94,52 @@ def _averaged(
     rows = bottom - top
     total, squares = np.zeros((rows, width), np.float32), np.zeros((rows, width), np.float32)
     sums = np.zeros((3, rows, width), np.float32)
-    apart = np.zeros(width + 2, np.float32)
+    apart, parts = np.zeros(width + 2, np.float32), np.zeros(width, np.float32)
     line = np.zeros((rows + 2, width), np.float32)
     scale, eighth = np.float32(1 / 27), np.float32(1 / (8 * strength))
     for dy in range(-radius, radius + 1):
         for dx in range(-radius, radius + 1):
             left, right = max(0, -dx), min(width, width - dx)
+            count = right - left
+            if count <= 0:
+                continue
+            # Rows are cut to what both have, so that the loops over them run in vectors.
             for row in range(rows + 2):
                 y = min(max(top + row - 1, 0), height - 1)
                 other = min(max(y + dy, 0), height - 1)
-                for x in range(left, right):
-                    far = np.float32(0)
-                    for c in range(3):
-                        gap = colour[c, y, x] - colour[c, other, x + dx]
-                        far += gap * gap / (variance[c, y, x] + variance[c, other, x + dx])
-                    apart[x + 1] = far
-                if right > left:
-                    apart[left] = apart[left + 1]
-                    apart[right + 1] = apart[right]
-                for x in range(left, right):
-                    line[row, x] = apart[x] + apart[x + 1] + apart[x + 2]
+                inner = apart[1 : count + 1]
+                for c in range(3):
+                    own, its = colour[c, y, left:right], colour[c, other, left + dx : right + dx]
+                    noise, its_noise = variance[c, y, left:right], variance[c, other, left + dx : right + dx]
+                    for x in range(count):
+                        gap = own[x] - its[x]
+                        far = gap * gap / (noise[x] + its_noise[x])
+                        inner[x] = far if c == 0 else inner[x] + far
+                apart[0], apart[count + 1] = apart[1], apart[count]
+                before, after, into = apart[:count], apart[2 : count + 2], line[row, :count]
+                for x in range(count):
+                    into[x] = before[x] + inner[x] + after[x]
             for row in range(rows):
                 other = top + row + dy
                 if other < 0 or other >= height:
                     continue
-                for x in range(left, right):
-                    far = (line[row, x] + line[row + 1, x] + line[row + 2, x]) * scale
+                above, middle, below = line[row, :count], line[row + 1, :count], line[row + 2, :count]
+                for x in range(count):
+                    far = (above[x] + middle[x] + below[x]) * scale
                     # (1 - t / 8)^8 for exp(-t): no branch, and 0 from t = 8 on.
                     part = max(np.float32(0), np.float32(1) - max(np.float32(0), far - np.float32(1)) * eighth)
                     part *= part
                     part *= part
                     part *= part
-                    total[row, x] += part
-                    squares[row, x] += part * part
-                    for c in range(3):
-                        sums[c, row, x] += part * colour[c, other, x + dx]
+                    parts[x] = part
+                weighs, twice = total[row, left:right], squares[row, left:right]
+                for x in range(count):
+                    weighs[x] += parts[x]
+                    twice[x] += parts[x] * parts[x]
+                for c in range(3):
+                    into, given = sums[c, row, left:right], colour[c, other, left + dx : right + dx]
+                    for x in range(count):
+                        into[x] += parts[x] * given[x]
     for row in range(rows):
         for x in range(width):
             for c in range(3):

@@ -18,6 +18,8 @@ LEVELS = 20
 """Alphas between 0 and 1 that are compared, one less than there are."""
 HEAVIEST = 8
 """Colours of the palette that count at a pixel."""
+NEGLIGIBLE = 60.0
+"""By how much a colour's square is larger than the nearest one's, for it to count for nothing."""
 ROWS = 16
 
 
@@ -33,13 +35,13 @@ class Palette:
 
 
 @numba.njit(inline="always")
-def _log_density(r0, r1, r2, a, b, c, d, e, f):  # type: ignore[no-untyped-def]
-    """Of a residual under the covariance [[a b c] [b d e] [c e f]], without the constant."""
+def _square(r0, r1, r2, a, b, c, d, e, f):  # type: ignore[no-untyped-def]
+    """Of a residual by the covariance [[a b c] [b d e] [c e f]], and that one's determinant."""
     i00, i01, i02 = d * f - e * e, c * e - b * f, b * e - c * d
     whole = a * i00 + b * i01 + c * i02
     i11, i12, i22 = a * f - c * c, b * c - a * e, a * d - b * b
     square = i00 * r0 * r0 + i11 * r1 * r1 + i22 * r2 * r2 + 2 * (i01 * r0 * r1 + i02 * r0 * r2 + i12 * r1 * r2)
-    return -0.5 * (square / whole + math.log(whole))
+    return square / whole, whole
 
 
 @numba.njit(**FAST)
@@ -50,6 +52,7 @@ def _likely(
 ) -> None:  # fmt: skip
     width, count = away.shape[2], mean.shape[0]
     pick = np.empty(count, np.int64)
+    squares, shares = np.empty(HEAVIEST), np.empty(HEAVIEST)
     for y in range(top, bottom):
         for x in range(width):
             if not todo[y, x]:
@@ -78,22 +81,25 @@ def _likely(
                 )
                 s01, s02, s12 = q * b0 * b1, q * b0 * b2, q * b1 * b2
                 if level == 0:
-                    result[y, x, 0] = _log_density(j0, j1, j2, s00, s01, s02, s11, s12, s22)
+                    far, whole = _square(j0, j1, j2, s00, s01, s02, s11, s12, s22)
+                    result[y, x, 0] = -0.5 * (far + math.log(whole))
                     continue
-                best, total = -1e30, 0.0
+                nearest = 1e30
                 for t in range(n):
                     k = pick[t]
-                    g = math.log(weight[v, u, k]) + _log_density(
+                    far, whole = _square(
                         j0 - a * (mean[k, 0] - b0), j1 - a * (mean[k, 1] - b1), j2 - a * (mean[k, 2] - b2),
                         s00 + square * cov[k, 0, 0], s01 + square * cov[k, 0, 1], s02 + square * cov[k, 0, 2],
                         s11 + square * cov[k, 1, 1], s12 + square * cov[k, 1, 2], s22 + square * cov[k, 2, 2],
                     )  # fmt: skip
-                    if g > best:
-                        total = total * math.exp(best - g) + 1.0
-                        best = g
-                    else:
-                        total += math.exp(g - best)
-                result[y, x, level] = best + math.log(total) if total > 0 else -1e30
+                    squares[t], shares[t] = far, weight[v, u, k] / math.sqrt(whole)
+                    nearest = min(nearest, far)
+                total = 0.0
+                for t in range(n):
+                    further = squares[t] - nearest
+                    if further < NEGLIGIBLE:
+                        total += shares[t] * math.exp(-0.5 * further)
+                result[y, x, level] = math.log(total) - 0.5 * nearest if total > 0 else -1e30
 
 
 def likelihood(

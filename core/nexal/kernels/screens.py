@@ -22,6 +22,8 @@ added where none is."""
 WRONG = 0.12
 """Relative difference from the smooth surface beyond which a pixel is no bare screen."""
 LEAST_BARE = 200
+MOVED = 0.02
+"""Relative difference of two frames' screens, in the median, from which they are not the same."""
 
 
 def soft(plane: NDArray[Any], sigma: float) -> Colour:
@@ -152,6 +154,30 @@ def estimated(shot: Colour, bare: Mask) -> tuple[Colour, Plane]:
     field, near = _carried(rest, fits)
     plate = np.maximum(surface * (1 + field), LEAST_LIGHT).astype(np.float32)
     return plate, (NEAR_DOUBT + FAR_DOUBT * (1 - near)).astype(np.float32)
+
+
+def joined(shot: Colour, bare: Mask, others: Sequence[Colour], screen: str) -> tuple[Colour, Mask]:
+    """A shot with what it hides of the screen seen in other frames, and where the screen is known then.
+
+    Each frame is brought to the light of the shot by a plane through the ratio of the two on what is bare in both, and
+    bare screen is the mean of all that show it. One whose screen has nothing in common with the shot's, or has moved,
+    is left out.
+    """
+    total, count = shot * bare, bare.astype(np.float32)
+    for other in others:
+        seen = bare_screen(other, screen)
+        both = seen & bare
+        if both.sum() < LEAST_BARE:
+            continue
+        ratio = soft(shot, 3) / np.maximum(soft(other, 3), LEAST_LIGHT)
+        light = _surface(np.asarray(ratio, np.float32), both, 1)
+        own = SCREENS[screen][0]
+        if float(np.median(np.abs(ratio / light - 1)[own][both])) > MOVED:
+            continue
+        total += other * light * seen
+        count += seen
+    known = count > 0
+    return np.where(known, total / np.maximum(count, 1), shot).astype(np.float32), known
 
 
 def settled(plate: Colour, noise: NoiseModel) -> Colour:

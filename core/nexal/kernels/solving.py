@@ -38,6 +38,8 @@ MOST_SPILL, SPILL_REACH = (0.08, 0.16), 6.0
 """Share of the screen's light, about a pixel (sigma in px), up to which it is spill, and from which it is none."""
 VEIL_ANGLE, VEIL_LOW, VEIL_HIGH = 0.12, 0.25, 0.45
 SWEEPS, MIXING = 4, 2.0
+LEAST_CORE, LEAST_MEMBERS, UNSEEN_SHARE = 60, 8, 1e-3
+"""Pixels that a subject's solid part, and each of its colours, has at least; what share an unseen one counts for."""
 LEAST_BARE = 64
 """Pixels of bare screen that a screen is told from."""
 BARE = 12.0
@@ -57,17 +59,33 @@ def _pull(shot: Colour, plate: Colour, screen: str) -> Plane:
     return np.asarray(1 - excess(shot, screen) / np.maximum(excess(plate, screen), LEAST_LIGHT), np.float32)
 
 
-def _clusters(colours: NDArray[np.float32]) -> tuple[NDArray[np.int64], int]:
+def _centres(colours: NDArray[np.float32]) -> NDArray[np.float32]:
+    """Up to sixteen colours that stand for many, K x 3, as the square roots of their light."""
     random = np.random.default_rng(0)
-    seen = np.sqrt(np.maximum(colours, 0)).astype(np.float32)
+    seen = _rooted(colours)
     some = seen[random.choice(len(seen), min(len(seen), 8000), replace=False)]
     count = min(COLOURS, max(1, len(some) // 60))
     cv2.setRNGSeed(1)
     stop = (cv2.TERM_CRITERIA_COUNT + cv2.TERM_CRITERIA_EPS, 15, 1e-4)
     labels = np.zeros((len(some), 1), np.int32)
     _, _, centres = cv2.kmeans(some, count, labels, stop, 1, cv2.KMEANS_PP_CENTERS)
-    away = np.stack([((seen - centre) ** 2).sum(axis=-1) for centre in centres], axis=-1)
-    return away.argmin(axis=-1), count
+    return np.asarray(centres, np.float32)
+
+
+def _rooted(colours: NDArray[np.float32]) -> NDArray[np.float32]:
+    made: NDArray[np.float32] = np.sqrt(np.maximum(colours, 0)).astype(np.float32)
+    return made
+
+
+@dataclass(frozen=True)
+class Held:
+    """The colours of a subject as another frame showed them: `centres` (see `_centres`), their means and covariances,
+    and how surely each is a veil's thickest part. One whose mean is not known was seen too rarely."""
+
+    centres: NDArray[np.float32]
+    mean: dict[int, NDArray[np.float64]]
+    cov: dict[int, NDArray[np.float64]]
+    veil: dict[int, float]
 
 
 @dataclass(frozen=True)
@@ -98,47 +116,76 @@ def _veil(known: _Known, member: Mask, mean: NDArray[np.float64]) -> float:
     return float(1 - np.clip((share - VEIL_LOW) / (VEIL_HIGH - VEIL_LOW), 0, 1))
 
 
-def _palette(known: _Known, *, veils: bool) -> tuple[Palette, Plane]:
-    """The colours of the subject where it is solid, or a strand; and where they are those of veils."""
+def _colours(known: _Known, *, veils: bool) -> Held | None:
+    """The colours of the subject where it is solid, or a strand; None where hardly any of it is."""
+    core = known.solid | known.strand
+    if core.sum() < LEAST_CORE:
+        return None
+    own = _strands(known)
+    colour = known.plate + known.away / own
+    wide = known.plate.mean(axis=(1, 2)).astype(np.float64)
+    made = Held(_centres(colour[:, core].T), {}, {}, {})
+    labels = _labels(colour, core, made.centres)
+    for index in range(len(made.centres)):
+        member = labels == index
+        if member.sum() < LEAST_MEMBERS:
+            continue
+        samples = colour[:, member].T.astype(np.float64)
+        middle = samples.mean(axis=0)
+        made.veil[index] = 0.0
+        lean = 1 - float(np.median(known.pull[member] / own[member]))
+        if lean > USUAL_SPILL and veils:
+            veil = _veil(known, member, middle)
+            made.veil[index] = veil
+            alpha = 1 - veil * (1 - (1 - lean) / (1 - USUAL_SPILL))
+            if alpha < 0.99:
+                under = known.plate[:, member].T
+                samples = under + (samples - under) / alpha
+                middle = samples.mean(axis=0)
+        made.mean[index] = middle
+        made.cov[index] = (
+            np.cov(samples.T) + SPILL**2 * np.outer(wide, wide) + SHADE**2 * np.outer(middle, middle) + 4e-6 * np.eye(3)
+        )
+    return made
+
+
+def _strands(known: _Known) -> Plane:
+    """The alpha that is taken for each solid and strand, 1 for solids."""
+    own = np.ones_like(known.pull)
+    own[known.strand] = np.clip(known.pull[known.strand] / (1 - USUAL_SPILL), 0.5, 1)
+    return own
+
+
+def _labels(colour: Colour, core: Mask, centres: NDArray[np.float32]) -> NDArray[np.int64]:
+    """H x W: the nearest of some centres where a picture's core is, -1 elsewhere."""
+    seen = _rooted(colour[:, core].T)
+    labels = np.full(core.shape, -1)
+    away = np.stack([((seen - centre) ** 2).sum(axis=-1) for centre in centres], axis=-1)
+    labels[core] = away.argmin(axis=-1)
+    return labels
+
+
+def _palette(known: _Known, colours: Held | None) -> tuple[Palette, Plane]:
+    """What colours weigh at each pixel, by where each is near; and where they are those of veils."""
     height, width = known.pull.shape
     size = (-(-width // RATIO), -(-height // RATIO))
     core = known.solid | known.strand
-    own = np.ones_like(known.pull)
-    own[known.strand] = np.clip(known.pull[known.strand] / (1 - USUAL_SPILL), 0.5, 1)
-    colour = known.plate + known.away / own
-    wide = known.plate.mean(axis=(1, 2)).astype(np.float64)
     mean: list[Any] = []
     cov: list[Any] = []
     weight: list[Plane] = []
     thin = np.zeros_like(known.pull)
-    if core.sum() >= 60:
-        labels = np.full(known.pull.shape, -1)
-        labels[core], count = _clusters(colour[:, core].T)
-        for index in range(count):
+    if colours is not None:
+        labels = _labels(known.plate + known.away / _strands(known), core, colours.centres)
+        for index, middle in colours.mean.items():
             member = labels == index
-            if member.sum() < 8:
-                continue
-            samples = colour[:, member].T.astype(np.float64)
-            middle = samples.mean(axis=0)
-            lean = 1 - float(np.median(known.pull[member] / own[member]))
-            if lean > USUAL_SPILL and veils:
-                veil = _veil(known, member, middle)
-                thin[member] = veil
-                alpha = 1 - veil * (1 - (1 - lean) / (1 - USUAL_SPILL))
-                if alpha < 0.99:
-                    under = known.plate[:, member].T
-                    samples = under + (samples - under) / alpha
-                    middle = samples.mean(axis=0)
+            thin[member] = colours.veil[index]
             mean.append(middle)
-            cov.append(
-                np.cov(samples.T)
-                + SPILL**2 * np.outer(wide, wide)
-                + SHADE**2 * np.outer(middle, middle)
-                + 4e-6 * np.eye(3)
-            )
+            cov.append(colours.cov[index])
             part = cv2.resize(member.astype(np.float32), size, interpolation=cv2.INTER_AREA)
             local = soft(part, REACH / RATIO) + np.float32(WIDER) * soft(part, 3 * REACH / RATIO)
-            weight.append(local + np.float32(EVERYWHERE * member.sum() / core.sum()))
+            # One that another frame showed may not be seen in this.
+            share = float(member.sum() / core.sum()) if member.any() else UNSEEN_SHARE
+            weight.append(local + np.float32(EVERYWHERE * share))
     for level in GREYS:
         grey = np.full(3, level)
         grey[SCREENS[known.screen][0]] *= 0.97
@@ -182,10 +229,10 @@ class _Facts:
         return self.logs.nbytes + sum(plane.nbytes for plane in (*planes, self.doubt, self.thin))
 
 
-def _facts(known: _Known, doubt: Plane, report: Callable[[float], None], *, veils: bool) -> _Facts:
+def _facts(known: _Known, doubt: Plane, colours: Held | None, report: Callable[[float], None]) -> _Facts:
     square = known.variance + (doubt * known.plate) ** 2
     todo = cv2.dilate(((known.away**2 / square).sum(axis=0) > BARE).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
-    palette, thin = _palette(known, veils=veils)
+    palette, thin = _palette(known, colours)
     logs = likelihood(known.away, known.plate, known.variance, doubt, palette, todo, report)
     return _Facts(known, doubt, palette, thin, todo, todo, logs)
 
@@ -229,17 +276,18 @@ _shelf = Shelf[_Facts]()
 
 def solve(
     shot: Colour, screen: str, plate: Colour | None, report: Callable[[float], None], *, keep: Plane | None = None,
-    drop: Plane | None = None, veils: bool = True,
+    drop: Plane | None = None, veils: bool = True, held: Colour | None = None,
 ) -> Solved:  # fmt: skip
     """The matte of a shot (3 x H x W, scene-linear) before a `screen` of red, green or blue, with a clean plate or
     without. `keep` and `drop` (H x W, 0..1): what is surely subject, or surely not; asked again with others of them it
-    is answered from what is known of the shot. `report` is told the part that is done, and may raise."""
+    is answered from what is known of the shot. `held` is the shot at another frame, whose colours of the subject are
+    taken, so that they do not change from frame to frame. `report` is told the part that is done, and may raise."""
     # Where hardly any screen is bare, what is said to be screen has to tell of it.
     bare = None if plate is not None else screens.bare_screen(shot, screen)
     if bare is not None and drop is not None and bare.sum() < LEAST_BARE:
         bare |= drop > 0.5
-    key = key_of(shot, screen, plate, bare, veils)
-    facts = _shelf.take(key) or _studied(shot, screen, plate, bare, report, veils=veils)
+    key = key_of(shot, screen, plate, bare, veils, held)
+    facts = _shelf.take(key) or _studied(shot, screen, plate, bare, held, report, veils=veils)
     try:
         found = _alphas(facts, keep, drop, lambda: report(0.95))
     finally:
@@ -266,12 +314,17 @@ def _spill(known: _Known, alpha: Plane) -> Plane:
 
 
 def _studied(
-    shot: Colour, screen: str, plate: Colour | None, bare: Mask | None, report: Callable[[float], None], *, veils: bool
-) -> _Facts:
+    shot: Colour, screen: str, plate: Colour | None, bare: Mask | None, held: Colour | None,
+    report: Callable[[float], None], *, veils: bool,
+) -> _Facts:  # fmt: skip
     """All that is known of a shot: with a plate, or by two rounds, the second with the screen that the first leaves."""
+    begun, colours = 0.0, None
+    if held is not None:
+        colours = _held(held, screen, plate, lambda done: report(0.45 * done), veils=veils)
+        begun = 0.45
 
     def part(low: float, high: float) -> Callable[[float], None]:
-        return lambda done: report(low + (high - low) * done)
+        return lambda done: report(begun + (1 - begun) * (low + (high - low) * done))
 
     noise = noise_of(shot)
     variance = noise.variance(shot)
@@ -285,12 +338,29 @@ def _studied(
     clean = away + used
 
     def round_of(low: float, high: float) -> _Facts:
-        known = _known(away, used, variance, screen, lambda: report(low))
-        return _facts(known, doubt, part(low, high), veils=veils)
+        known = _known(away, used, variance, screen, lambda: part(low, high)(0.0))
+        return _facts(known, doubt, colours or _colours(known, veils=veils), part(low, high))
 
     if plate is not None:
         return round_of(0.35, 0.95)
-    found = _alphas(round_of(0.35, 0.6), None, None, lambda: report(0.6))
+    found = _alphas(round_of(0.35, 0.6), None, None, lambda: part(0.6, 0.65)(0.0))
     used, doubt = screens.estimated(shot, eroded(found[2] > 0.95, 3))
     away = clean - used
     return round_of(0.65, 0.95)
+
+
+_palettes = Shelf[Held]()
+
+
+def _held(
+    shot: Colour, screen: str, plate: Colour | None, report: Callable[[float], None], *, veils: bool
+) -> Held | None:
+    """The colours of the subject in a frame, found once for all frames that take them."""
+    key = key_of(shot, screen, plate, veils)
+    colours = _palettes.take(key)
+    if colours is None:
+        bare = None if plate is not None else screens.bare_screen(shot, screen)
+        colours = _colours(_studied(shot, screen, plate, bare, None, report, veils=veils).known, veils=veils)
+    if colours is not None:
+        _palettes.put(key, colours, 1 << 20)
+    return colours

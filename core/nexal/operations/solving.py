@@ -131,12 +131,14 @@ class ScreenPlateSettings(Settings):
 class ScreenPlate(WholePicture):
     """The empty screen, estimated from the shot itself: a clean plate where none was filmed.
 
-    picture(, plane: what is surely not screen) -> picture R, G, B, or a plane of data. Bare screen is where the share
-    of the screen's colour, (S - max(o1, o2)) / S, lies within 0.05 of its purest large peak, shrunk by 2 px. Through
-    it go a cubic surface (Tukey's weights) and what that misses, carried into the gaps by masked averages of sigma 3,
-    7, 16, 36, 80 px, the finest with enough known pixels; differences above 12 % are no screen. `doubt`: 0.006 where
-    bare screen is near, up to 0.036 where none is. For a pull it is as good as the true plate. Computed in full
-    resolution, whatever is looked at. Raises SettingError where there is no screen, or hardly any of it is bare.
+    picture(, plane: what is surely not screen, pictures `others`) -> picture R, G, B, or a plane of data. Bare screen
+    is where the share of the screen's colour, (S - max(o1, o2)) / S, lies within 0.05 of its purest large peak, shrunk
+    by 2 px. Through it go a cubic surface (Tukey's weights) and what that misses, carried into the gaps by masked
+    averages of sigma 3, 7, 16, 36, 80 px, the finest with enough known pixels; differences above 12 % are no screen.
+    `doubt`: 0.006 where bare screen is near, up to 0.036 where none is. What a frame hides is taken from `others` that
+    show it, brought to its light by the ratio of the two on what is bare in both. For a pull it is as good as the true
+    plate. Computed in full resolution, whatever is looked at. Raises SettingError where there is no screen, or hardly
+    any of it is bare.
     """
 
     name = "screen_plate"
@@ -145,6 +147,7 @@ class ScreenPlate(WholePicture):
     ports = (
         Port("picture", "picture", "Picture before a coloured screen"),
         Port("matte", "plane", "What is surely not screen", required=False),
+        Port("others", "picture", "The shot at other frames, the camera standing still", required=False, many=True),
     )
     nanoseconds = 400
     scratch_bytes = 60
@@ -165,13 +168,17 @@ class ScreenPlate(WholePicture):
         settings: ScreenPlateSettings,
         scene: Scene,
     ) -> Mapping[str, Plane]:
-        from nexal.kernels.screens import bare_screen, estimated
+        from nexal.kernels.screens import bare_screen, estimated, joined
 
         shot = colour_of(inputs, scene, "picture")
-        bare = bare_screen(shot, screen_of(shot, settings.screen))
+        screen = screen_of(shot, settings.screen)
+        bare = bare_screen(shot, screen)
         if "matte" in inputs:
             bare &= inputs["matte"][PLANE_NAME] < 0.5
         check_bare(bare)
+        others = [colour_of(inputs, scene, port) for port in inputs if port.startswith("others.")]
+        if others:
+            shot, bare = joined(shot, bare, others, screen)
         plate, doubt = estimated(shot, bare)
         if settings.gives == "doubt":
             return {PLANE_NAME: doubt}
@@ -201,14 +208,15 @@ class ScreenSolveSettings(SidedSettings):
 class ScreenSolve(SidedPicture):
     """The whole matte before a coloured screen, in one step, from nothing but the shot; and how unsure it is.
 
-    picture(, clean plate, planes `keep` and `drop`) -> plane of data. With I the shot and B the screen, J = I - B,
-    freed of noise as `denoise` does it, is a (F - B). Neighbours whose J is parallel lie on one ray: where they all lie
-    at its end the subject is solid, where they are spread along it alpha is between. The solids' colours are a palette
-    of 16 and four greys, with weights where they were seen; with `veils` colours that lean to the screen and whose rays
-    have no end are taken for thin. Alpha is the mean over 21 values of what noise, screen and palette leave likely,
-    neighbours being the prior. `clean` is brought to the shot's light; without it the screen is estimated
+    picture(, clean plate, planes `keep` and `drop`, picture `held`) -> plane of data. With I the shot and B the screen,
+    J = I - B, freed of noise as `denoise` does it, is a (F - B). Neighbours whose J is parallel lie on one ray: where
+    they all lie at its end the subject is solid, where they are spread along it alpha is between. The solids' colours
+    are a palette of 16 and four greys, with weights where they were seen; with `veils` colours that lean to the screen
+    and whose rays have no end are taken for thin. Alpha is the mean over 21 values of what noise, screen and palette
+    leave likely, neighbours being the prior. `clean` is brought to the shot's light; without it the screen is estimated
     (`screen_plate`), twice. What `keep` or `drop` covers, or `strokes` paint, is surely subject, or surely screen, and
-    tells its neighbours so. `spill` is d(I - (1 - a) B) / d(B), from 0 to a, with d = S - max(o1, o2), the screen's
+    tells its neighbours so. With `held`, a source that stands still at one frame, the palette is that frame's: over a
+    range it does not change. `spill` is d(I - (1 - a) B) / d(B), from 0 to a, with d = S - max(o1, o2), the screen's
     channel and the two others: what of the screen's own light is seen on the subject. Test scenes (hair, veil, leaves,
     blur; green and blue; mean error of 640 x 360): 1.2 with a plate and without, where a plain pull has 6.3. Unsure:
     veils of the screen's opposite colour, soft veils over bodies. Computed in full resolution, whatever is looked at.
@@ -222,6 +230,7 @@ class ScreenSolve(SidedPicture):
         Port("picture", "picture", "Picture before a coloured screen"),
         Port("clean", "picture", "The screen without the subject", required=False),
         *SIDES,
+        Port("held", "picture", "The shot, held at a frame, whose colours of the subject are kept", required=False),
     )
     nanoseconds = 6000
     scratch_bytes = 320
@@ -247,6 +256,7 @@ class ScreenSolve(SidedPicture):
             raise SettingError(
                 f"the clean plate shows no {screen} screen", where="port 'clean'", remedy="feed the empty screen"
             )
-        found = solve(shot, screen, plate, reporting(scene), veils=settings.veils, **sides)
+        held = colour_of(inputs, scene, "held") if "held" in inputs else None
+        found = solve(shot, screen, plate, reporting(scene), veils=settings.veils, held=held, **sides)
         given = {"matte": found.alpha, "doubt": found.doubt, "spill": found.spill}
         return {PLANE_NAME: given[settings.gives]}

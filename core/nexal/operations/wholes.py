@@ -105,7 +105,7 @@ class SidedPicture(WholePicture):
         return self.nanoseconds + painting_effort(settings.strokes, scene)
 
     def describe(self, inputs: Mapping[str, Description], settings: SidedSettings) -> Description:
-        for port in ("picture", "clean"):
+        for port in ("picture", "clean", "held"):
             if port in inputs:
                 rgb_names(inputs[port], port)
         return inputs["picture"].as_plane(data=True)

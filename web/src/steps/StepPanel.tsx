@@ -14,6 +14,7 @@ import { ModeStepper } from "@/benches/mattes/ModeStepper";
 import { PathList } from "@/benches/mattes/PathList";
 import { SlopePlot } from "@/benches/mattes/SlopePlot";
 import { DoubtNote } from "@/benches/mattes/DoubtNote";
+import { OtherFrames } from "@/benches/mattes/OtherFrames";
 import { ProofNote, provable } from "@/benches/mattes/ProofNote";
 import { StrokeList } from "@/benches/mattes/StrokeList";
 import { isTold } from "@/benches/mattes/strokes";
@@ -150,6 +151,9 @@ export function StepPanel(props: Props) {
           </div>
         )}
         {known && isTold(step) && <DoubtNote key={`doubt of ${step.name}`} shot={shot} known={known} />}
+        {(step.op === "screen_solve" || step.op === "screen_plate") && (
+          <OtherFrames recipe={recipe} step={step} writable={writable} onRecipe={edit} />
+        )}
         {known && provable(step) && <ProofNote key={`proof of ${step.name}`} shot={shot} known={known} />}
         {(step.op === "touch_up" || isTold(step)) && <StrokeList step={step} onRecipe={edit} />}
         {step.op === "shape" && (

@@ -2,6 +2,8 @@
 
 from typing import Any
 
+from nexal.analysis.screens import whole_matte
+
 USERNAME, PASSWORD = "compositor", "night-conservatory"
 PROJECT = "Night Conservatory"
 
@@ -18,6 +20,11 @@ AROUND_WING = [
     [620, 760, 210, -20, -210, 20],
 ]
 """A closed curve round the wing: points with their tangents."""
+
+
+def _whole(picture: str) -> list[dict[str, Any]]:
+    """The whole matte of a picture before a coloured screen, and its colour, as the bench's one click makes them."""
+    return [{"set": {}, **step} for step in whole_matte(picture)]
 
 
 def _bay(name: str, base: float, *layers: dict[str, Any]) -> dict[str, Any]:
@@ -118,9 +125,15 @@ SHOTS: dict[str, dict[str, Any]] = {
         "nexal": 1,
         "sources": {"moth": {"files": "moth.exr"}, "interior": {"files": "interior.exr"}},
         "steps": [
-            _step("plate", "screen_plate", {"picture": "moth"}),
-            _step("matte", "screen_solve", {"picture": "moth", "clean": "plate"}),
-            _step("cut", "recover_colour", {"picture": "moth", "matte": "matte", "clean": "plate"}),
+            *_whole("moth"),
+            _step("comp", "stack", {"under": "interior", "over": "cut"}),
+        ],
+    },
+    "043 lace": {
+        "nexal": 1,
+        "sources": {"lace": {"files": "lace.exr"}, "interior": {"files": "interior.exr"}},
+        "steps": [
+            *_whole("lace"),
             _step("comp", "stack", {"under": "interior", "over": "cut"}),
         ],
     },

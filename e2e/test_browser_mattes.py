@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from browser_support import HEIGHT, RECIPE, WIDTH, BrowserTest, code
+from browser_support import HEIGHT, RECIPE, WIDTH, BrowserTest, code, plate
 from django.contrib.auth import get_user_model
 from playwright.sync_api import Locator, Page
 from server_support import PASSWORD, exr_bytes
@@ -12,6 +12,13 @@ from nexal.recipe import parse_recipe
 from projects.models import Membership, Role
 from recipes.services import save
 from stage.services import engine
+
+
+def grainy() -> dict[str, np.ndarray]:
+    """The plate with noise, as it would be filmed."""
+    random = np.random.default_rng(2)
+    noise = {name: 0.004 * random.standard_normal((HEIGHT, WIDTH)) for name in "RGB"}
+    return {name: (plane + noise[name]).astype(np.float16) for name, plane in plate().items()}
 
 
 class MattesTest(BrowserTest):
@@ -65,8 +72,8 @@ class Scouting(MattesTest):
         note.get_by_text("of it bare").wait_for()
         note.get_by_role("button", name="Whole matte").click()
         self.wait_for_step("cut_2")
-        made = [self.step(name)["op"] for name in ("plate", "matte_2", "cut_2")]
-        self.assertEqual(made, ["screen_plate", "screen_solve", "recover_colour"])
+        made = [self.step(name)["op"] for name in ("plate", "matte_2", "spill", "cut_2")]
+        self.assertEqual(made, ["screen_plate", "screen_solve", "screen_solve", "recover_colour"])
         self.assertEqual(self.step("matte_2")["in"], {"picture": "moth", "clean": "plate"})
         self.choose_item(page, "matte_2")
         # Computed in the background, like every slow step; what comes out is the core's to test.
@@ -126,6 +133,40 @@ class Scouting(MattesTest):
         note.get_by_text(f"1 of {boxes.count()}").wait_for()
         page.keyboard.press("Shift+U")
         note.get_by_text(f"{boxes.count()} of {boxes.count()}").wait_for()
+        # They are tinted, until that is turned off; what is sure is not.
+        page.keyboard.press("f")
+        row = range(60, 261, 4)
+
+        def tinted() -> int:
+            return sum(len(set(self.pixel(page, x, 90)[:3])) > 1 for x in row)
+
+        self.wait_for_page(page, lambda: 0 < tinted() < len(row) / 2, "a tint where the matte is unsure")
+        note.get_by_role("button", name="Tint").click()
+        self.wait_for_page(page, lambda: tinted() == 0, "no tint")
+
+    def test_a_matte_is_put_to_the_proof(self) -> None:
+        ports = {"picture": "moth"}
+        step = {"name": "whole", "op": "screen_solve", "in": ports, "set": {"screen": "green"}}
+        self.shot = self.make_shot("044 proof", RECIPE | {"steps": [step]}, {"moth.exr": exr_bytes(grainy())})
+        page = self.open_shot(query="?item=whole")
+        self.assert_pixel(page, 160, 90, [255] * 3)
+        proof = page.get_by_role("group", name="Proof")
+        proof.get_by_role("button", name="Proof").click()
+        proof.get_by_text("of the noise").wait_for()
+        proof.get_by_role("button", name="Rebuilt").click()
+        page.get_by_text("Preview: shot rebuilt from whole").wait_for()
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)], near=8)
+        self.assert_pixel(page, 20, 20, [code(0.125), code(0.5 + 20 / 2048), code(0.0625)], near=8)
+        proof.get_by_role("button", name="Off by").click()
+        page.get_by_text("Preview: off by times the noise").wait_for()
+        # Far from any edge it is off by less than two of six.
+        self.wait_for_page(page, lambda: max(self.pixel(page, 30, 150)[:3]) < 85, "little noise")
+        proof.get_by_role("button", name="By hand").click()
+        page.get_by_text("Pin: by_hand").wait_for()
+        self.assert_pixel(page, 160, 90, [255] * 3)
+        proof.get_by_role("button", name="By hand").click()
+        page.get_by_text("Pin: by_hand").wait_for(state="hidden")
+        self.assertEqual([each["name"] for each in self.recipe()["steps"]], ["whole"])
 
     def test_mark_rank_preview_and_take(self) -> None:
         page = self.open_shot(query="?item=moth")

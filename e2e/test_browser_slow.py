@@ -67,6 +67,21 @@ class Slow(BrowserTest):
         self.computed()
         self.assert_pixel(page, 160, 90, [255] * 3, "other")
 
+    def test_it_is_seen_roughly_until_it_is_there(self) -> None:
+        page = self.page
+        page.route("**/slow", self.no_start)
+        self.open_shot(query="?item=soft")
+        page.get_by_text("Computing hair").wait_for()
+        page.get_by_text("Seen roughly").wait_for()
+        # The square is there, from the proxy, and round it the weave.
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+        self.wait_for_page(page, lambda: len(set(self.pixel(page, 20, 20)[:3])) == 1, "the weave")
+        self.assertFalse(SlowResult.objects.filter(shot=self.shot).exists())
+        page.unroute("**/slow")
+        self.choose_item(page, "hair")
+        self.computed()
+        self.assertEqual(page.get_by_text("Seen roughly").count(), 0)
+
     def test_an_overlay(self) -> None:
         page = self.page
         page.route("**/slow", self.no_start)

@@ -103,7 +103,7 @@ CASES: dict[str, Case] = {
     "sum_passes": Case({"passes": ["back", "back"], "alpha_from": MATTE}),
     "residual": Case({"full": "back", "rebuilt": "other"}, {}, 0.08),
     "denoise": Case({"picture": ONE}, {"search": 2}, 0.1),
-    "noise_residual": Case({"picture": "screen", "rebuilt": "soft"}, {}, 0.5),
+    "noise_residual": Case({"picture": "screen", "rebuilt": "back"}, {}, 0.5),
     "screen_plate": Case({"picture": "screen"}, {}, 0.02),
     "screen_solve": Case({"picture": "screen"}, {}, 0.02),
     "mark_solve": Case({"picture": "back", "keep": "rough", "drop": MATTE}, {"band": 3}),

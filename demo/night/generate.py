@@ -20,6 +20,7 @@ from demo.night.drawing import blur
 PICTURES = (
     "moth.exr",
     "backing.exr",
+    "lace.exr",
     "fern.png",
     "frond.png",
     "wing.exr",
@@ -51,7 +52,7 @@ PICTURES = (
     "emblem.png",
     *(f"pendant_{name}.exr" for name in ("key", "fill", "rim", "lantern", "reflection", "glow")),
 )
-TRUTH = ("pods_true.exr", "moth_true.exr", "frond_true.exr", "wing_true.exr", "print_true.exr")
+TRUTH = ("pods_true.exr", "moth_true.exr", "lace_true.exr", "frond_true.exr", "wing_true.exr", "print_true.exr")
 """True alpha (of the moth its straight colour too), for tests."""
 
 
@@ -123,9 +124,10 @@ def _rgb(colour: NDArray[np.float32], layer: str = "") -> dict[str, NDArray[Any]
 
 
 def write_plates(folder: Path) -> None:
-    """The moth with everything that belongs to it, the fern, and all else that is drawn quickly."""
+    """The moth with everything that belongs to it, the lace, the fern, and all else that is drawn quickly."""
     from demo.night.fern import make_fern
     from demo.night.fireflies import make_fireflies
+    from demo.night.lace import make_lace
     from demo.night.moth import make_moth
     from nexal.kernels.pointmath import encode
 
@@ -133,6 +135,9 @@ def write_plates(folder: Path) -> None:
     _write_exr(folder / "moth.exr", _rgb(moth.plate))
     _write_exr(folder / "backing.exr", _rgb(moth.backing))
     _write_exr(folder / "moth_true.exr", _rgb(moth.colour) | {"A": moth.alpha})
+    lace = make_lace()
+    _write_exr(folder / "lace.exr", _rgb(lace.plate))
+    _write_exr(folder / "lace_true.exr", _rgb(lace.colour) | {"A": lace.alpha})
     cv2.imwrite(str(folder / "fern.png"), _codes(encode(make_fern()))[..., ::-1])
     flies = make_fireflies()
     _write_exr(folder / "fireflies.exr", _rgb(flies) | {"A": flies[..., 3].astype(np.float16)})

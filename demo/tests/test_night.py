@@ -21,6 +21,7 @@ from demo.night.drawing import Canvas, over
 from demo.night.fern import clump
 from demo.night.generate import SEQUENCES, write_plates
 from demo.night.house import GROUPS, make_house
+from demo.night.lace import make_lace
 from demo.night.moth import make_moth
 from demo.night.pendant import make_pendant
 from demo.recipes import MARKS, MOVING, PASSWORD, PENDANT, SHOTS, USERNAME
@@ -28,6 +29,8 @@ from nexal.analysis.marks import Mark
 from nexal.analysis.run import audit_file
 from nexal.analysis.scout import scout
 from nexal.engine import Plan
+from nexal.kernels.screens import commonest_screen, excess
+from nexal.kernels.solving import solve
 from nexal.recipe import parse_recipe
 from nexal.session import Session, sources_behind
 from projects.models import Project, Shot
@@ -54,6 +57,21 @@ class Moth(unittest.TestCase):
         self.assertGreater(np.mean(alpha == 0), 0.5)
         self.assertGreater(np.mean((alpha > 0.8) & (alpha < 0.97)), 0.1)
         self.assertGreater(np.mean((alpha > 0.02) & (alpha < 0.6)), 0.005)
+
+    def test_of_the_lace_too_and_its_whole_matte_is_far_nearer_than_a_pull(self) -> None:
+        lace = make_lace()
+        alpha = lace.alpha[..., None]
+        gap = np.abs(lace.plate - (lace.colour * alpha + lace.backing * (1 - alpha)))
+        self.assertLess(gap.mean(), 0.004)
+        self.assertGreater(np.mean((alpha > 0.1) & (alpha < 0.9)), 0.2)
+        # Cloth, the lantern and bare backing.
+        cut = np.s_[480:840, 1200:1840]
+        shot, backing = (np.ascontiguousarray(np.moveaxis(each[cut], -1, 0)) for each in (lace.plate, lace.backing))
+        self.assertEqual(commonest_screen(shot), "blue")
+        pull = 1 - np.clip(excess(shot, "blue") / excess(backing, "blue"), 0, 1)
+        found = solve(shot, "blue", None, lambda done: None).alpha
+        off, plain = (float(np.abs(each - lace.alpha[cut]).mean()) for each in (found, pull))
+        self.assertLess(off, 0.3 * plain)
 
     def test_the_backing_is_green_and_unevenly_lit(self) -> None:
         red, green, blue = (self.moth.backing[..., index] for index in range(3))

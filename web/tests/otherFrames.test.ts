@@ -27,7 +27,12 @@ describe("other frames", () => {
 
   it("stand still as sources of their own, under names that are free", () => {
     const held = holdColours(RECIPE, "matte", 4);
-    expect(held.sources!.moth_at_4_2).toEqual({ files: "m.####.exr", offset: -1000, first: 1004, last: 1004 });
+    expect(held.sources!.moth_at_4_2).toEqual({
+      files: "m.####.exr",
+      offset: -1000,
+      first: 1004,
+      last: 1004,
+    });
     expect(held.steps![2]!.in).toEqual({ picture: "moth", clean: "plate", held: "moth_at_4_2" });
     const again = holdColours(holdColours(RECIPE, "matte", 7), "matte", 7);
     expect(Object.keys(again.sources!)).toEqual(["moth", "moth_at_4", "moth_at_7"]);

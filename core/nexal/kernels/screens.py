@@ -113,8 +113,18 @@ def _surface(colour: Colour, mask: Mask, degree: int = 3) -> Colour:
         weight = np.clip(1 - (rest / (4.5 * scale)) ** 2, 0, 1) ** 2
         if weight.sum() < 16:
             break
-    whole = _basis(colour.shape[1:], degree) @ found.astype(np.float32)
-    made: Colour = np.maximum(np.moveaxis(whole, -1, 0), LEAST_LIGHT).astype(np.float32)
+    made: Colour = np.maximum(_polynomial(found, colour.shape[1:], degree), LEAST_LIGHT).astype(np.float32)
+    return made
+
+
+def _polynomial(found: NDArray[np.float64], shape: tuple[int, ...], degree: int) -> Colour:
+    """3 x H x W: polynomials of the coefficients (as many as `_basis` has columns) x 3; row by row they are in x."""
+    y, x = (np.linspace(-1, 1, side) for side in shape)
+    powers = [(i, j) for i in range(degree + 1) for j in range(degree + 1 - i)]
+    rows = np.zeros((3, len(y), degree + 1))
+    for (i, j), parts in zip(powers, found, strict=True):
+        rows[:, :, i] += parts[:, None] * y**j
+    made: Colour = (rows @ np.stack([x**i for i in range(degree + 1)])).astype(np.float32)
     return made
 
 

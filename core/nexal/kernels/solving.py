@@ -7,11 +7,13 @@ screen, noise and palette leave likely, with neighbours as a prior. Figures: doc
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
 import cv2
+import numba
 import numpy as np
 from numpy.typing import NDArray
 
@@ -22,6 +24,8 @@ from nexal.kernels.rays import ray_facts
 from nexal.kernels.screening import SCREENS
 from nexal.kernels.screens import LEAST_LIGHT, Colour, Mask, eroded, excess, soft
 from nexal.kernels.shelf import Shelf, key_of
+from nexal.kernels.surfaces import FAST
+from nexal.kernels.threads import spread
 from nexal.picture import Plane
 
 SOLID_SHARE, SOLID_PURITY, SOLID_PULL = 0.45, 1.15, 0.5
@@ -37,9 +41,16 @@ a colour whose own was never seen."""
 MOST_SPILL, SPILL_REACH = (0.08, 0.16), 6.0
 """Share of the screen's light, about a pixel (sigma in px), up to which it is spill, and from which it is none."""
 VEIL_ANGLE, VEIL_LOW, VEIL_HIGH = 0.12, 0.25, 0.45
-SWEEPS, MIXING = 4, 2.0
+SWEEPS, MIXING, ROWS = 4, 2.0, 32
 LEAST_CORE, LEAST_MEMBERS, UNSEEN_SHARE = 60, 8, 1e-3
 """Pixels that a subject's solid part, and each of its colours, has at least; what share an unseen one counts for."""
+SURE_SHARE, SURE_DEPTH, SURE_VARIANCE = 0.6, 9, 1e-5
+"""Share of alike mates, and side of the square of such pixels round it, from which a pixel is surely subject; and the
+variance of its alpha."""
+SAID_REACH = 17
+"""Side of the square round what is said to be screen in which nothing is sure."""
+MOST_WHOLE = 640 * 360
+"""Pixels up to which a first round is made of the whole picture."""
 LEAST_BARE = 64
 """Pixels of bare screen that a screen is told from."""
 BARE = 12.0
@@ -156,13 +167,36 @@ def _strands(known: _Known) -> Plane:
     return own
 
 
-def _labels(colour: Colour, core: Mask, centres: NDArray[np.float32]) -> NDArray[np.int64]:
+def _labels(colour: Colour, core: Mask, centres: NDArray[np.float32]) -> NDArray[np.int32]:
     """H x W: the nearest of some centres where a picture's core is, -1 elsewhere."""
-    seen = _rooted(colour[:, core].T)
-    labels = np.full(core.shape, -1)
-    away = np.stack([((seen - centre) ** 2).sum(axis=-1) for centre in centres], axis=-1)
-    labels[core] = away.argmin(axis=-1)
+    labels = np.full(core.shape, -1, np.int32)
+    height = core.shape[0]
+
+    def strip(top: int) -> None:
+        _nearest(colour, core, centres, top, min(top + ROWS, height), labels)
+
+    spread(strip, range(0, height, ROWS))
     return labels
+
+
+@numba.njit(**FAST)
+def _nearest(
+    colour: NDArray[np.float32], core: NDArray[np.bool_], centres: NDArray[np.float32], top: int, bottom: int,
+    labels: NDArray[np.int32],
+) -> None:  # fmt: skip
+    for y in range(top, bottom):
+        for x in range(core.shape[1]):
+            if not core[y, x]:
+                continue
+            r = math.sqrt(max(colour[0, y, x], np.float32(0)))
+            g = math.sqrt(max(colour[1, y, x], np.float32(0)))
+            b = math.sqrt(max(colour[2, y, x], np.float32(0)))
+            best = np.inf
+            for k in range(len(centres)):
+                far = (r - centres[k, 0]) ** 2 + (g - centres[k, 1]) ** 2 + (b - centres[k, 2]) ** 2
+                if far < best:
+                    best = far
+                    labels[y, x] = k
 
 
 def _palette(known: _Known, colours: Held | None) -> tuple[Palette, Plane]:
@@ -211,14 +245,15 @@ def _known(away: Colour, plate: Colour, variance: Colour, screen: str, check: Ca
 class _Facts:
     """What alphas are found from: all that does not depend on what somebody says is subject or screen.
 
-    `logs` are the likelihoods (H x W x 21) of what is `told`: what may be anything but bare screen, and what was asked
-    for since.
+    `logs` are the likelihoods (H x W x 21) of what is `told`: what may be anything but bare screen or `sure`
+    subject, and what was asked for since.
     """
 
     known: _Known
     doubt: Plane
     palette: Palette
     thin: Plane
+    sure: Mask
     todo: Mask
     told: Mask
     logs: NDArray[np.float32]
@@ -233,8 +268,11 @@ def _facts(known: _Known, doubt: Plane, colours: Held | None, report: Callable[[
     square = known.variance + (doubt * known.plate) ** 2
     todo = cv2.dilate(((known.away**2 / square).sum(axis=0) > BARE).astype(np.uint8), np.ones((3, 3), np.uint8)) > 0
     palette, thin = _palette(known, colours)
+    # Deep inside of what is solid there is nothing to find out.
+    sure = eroded(known.solid & (known.share > SURE_SHARE) & (thin == 0), SURE_DEPTH)
+    todo &= ~sure
     logs = likelihood(known.away, known.plate, known.variance, doubt, palette, todo, report)
-    return _Facts(known, doubt, palette, thin, todo, todo, logs)
+    return _Facts(known, doubt, palette, thin, sure, todo, todo, logs)
 
 
 def _alphas(facts: _Facts, keep: Plane | None, drop: Plane | None, check: Callable[[], None]) -> NDArray[np.float32]:
@@ -242,6 +280,10 @@ def _alphas(facts: _Facts, keep: Plane | None, drop: Plane | None, check: Callab
     known, todo = facts.known, facts.todo
     if keep is not None:
         todo = todo | (keep > 0)
+    if drop is not None:
+        # What is said to be screen inside of the subject is no end of it: its surroundings are asked again.
+        todo = todo | (cv2.dilate(drop, np.ones((SAID_REACH, SAID_REACH), np.uint8)) > 0)
+    if keep is not None or drop is not None:
         wanted = todo & ~facts.told
         if wanted.any():
             more = likelihood(
@@ -261,7 +303,9 @@ def _alphas(facts: _Facts, keep: Plane | None, drop: Plane | None, check: Callab
     first /= first.sum(axis=0)
     prior = first
     found = np.zeros((4, *known.pull.shape), np.float32)
-    found[2] = 1
+    found[2] = ~facts.sure
+    found[0] = found[3] = facts.sure
+    found[1] = facts.sure * np.float32(SURE_VARIANCE)
     for _ in range(SWEEPS):
         check()
         weighed(facts.logs, prior, todo, found)
@@ -337,16 +381,32 @@ def _studied(
     variance = variance * factor
     clean = away + used
 
-    def round_of(low: float, high: float) -> _Facts:
+    def round_of(away: Colour, used: Colour, variance: Colour, doubt: Plane, low: float, high: float) -> _Facts:
         known = _known(away, used, variance, screen, lambda: part(low, high)(0.0))
         return _facts(known, doubt, colours or _colours(known, veils=veils), part(low, high))
 
     if plate is not None:
-        return round_of(0.35, 0.95)
-    found = _alphas(round_of(0.35, 0.6), None, None, lambda: part(0.6, 0.65)(0.0))
-    used, doubt = screens.estimated(shot, eroded(found[2] > 0.95, 3))
-    away = clean - used
-    return round_of(0.65, 0.95)
+        return round_of(away, used, variance, doubt, 0.35, 0.95)
+    # The first round only has to tell what is bare: of a large picture, half its size tells as much.
+    half = shot[0].size > MOST_WHOLE
+    if half:
+        first = round_of(_halved(away), _halved(used), _halved(variance), _halved(doubt), 0.35, 0.5)
+    else:
+        first = round_of(away, used, variance, doubt, 0.35, 0.5)
+    empty = _alphas(first, None, None, lambda: part(0.5, 0.55)(0.0))[2]
+    if half:
+        empty = cv2.resize(empty, shot.shape[:0:-1], interpolation=cv2.INTER_LINEAR)
+    used, doubt = screens.estimated(shot, eroded(empty > 0.95, 5 if half else 3))
+    return round_of(clean - used, used, variance, doubt, 0.6, 0.95)
+
+
+def _halved(planes: NDArray[np.float32]) -> NDArray[np.float32]:
+    """A plane, or a stack of them, in half its size."""
+    if planes.ndim == 3:
+        return np.stack([_halved(plane) for plane in planes])
+    size = (-(-planes.shape[1] // 2), -(-planes.shape[0] // 2))
+    made: NDArray[np.float32] = cv2.resize(planes, size, interpolation=cv2.INTER_AREA)
+    return made
 
 
 _palettes = Shelf[Held]()

@@ -13,12 +13,16 @@ from django.db import transaction
 from accounts.models import User
 from demo.night.generate import SEQUENCES, generate, generate_sequence
 from demo.recipes import MARKS, MOVING, PASSWORD, PROJECT, SHOTS, USERNAME
+from nexal.engine.plan import Feed
+from nexal.errors import NexalError
+from nexal.picture import Window
 from nexal.recipe import numbered_file, numbers_in, parse_recipe
 from projects.models import Membership, Project, Role, Shot
 from recipes.services import first_revision, save
 from sources import sequences
 from sources.models import Source, SourceState
 from sources.services import import_file
+from stage.services import engine, plan
 
 
 class Command(BaseCommand):
@@ -42,6 +46,8 @@ class Command(BaseCommand):
         shots = MOVING if options["moving"] else SHOTS
         missing = [name for name in shots if not Shot.objects.filter(project=project, name=name).exists()]
         half = sequences_of(project, shots) if options["moving"] else []
+        if options["moving"]:
+            compute_ahead(project)
         if not missing and not half:
             return
         folder = Path(settings.VAR) / "demo"
@@ -57,6 +63,25 @@ class Command(BaseCommand):
                 generate_sequence(folder, files)
             seed_shot(project, name, user.pk, folder)
             self.stdout.write(f"shot {name}")
+
+
+def compute_ahead(project: Project) -> None:
+    """The slow steps of the shots that stand still, so that nobody waits for them who looks at the demo first."""
+    for shot in Shot.objects.filter(project=project, name__in=SHOTS).select_related("head"):
+        if shot.head is None:
+            continue
+        planned = plan(shot, parse_recipe(shot.head.recipe), shot.first_frame)
+        for step in planned.recipe.steps:
+            try:
+                node = planned.node(step.name)
+                if node.operation is None or not node.operation.slow:
+                    continue
+                window = node.description.window
+                feed = Feed(node, {name: name for name in node.description.channels}, node.description)
+                engine().evaluate(feed, planned, region=Window(window.x, window.y, 1, 1))
+            except NexalError:
+                # Somebody has changed the shot meanwhile; the bench tells what is wrong with it.
+                continue
 
 
 def sequences_of(project: Project, shots: Iterable[str]) -> list[Source]:

@@ -28,6 +28,7 @@ import { Courses } from "@/time/Courses";
 import { Moving } from "@/time/Moving";
 import { Steadiness } from "@/time/Steadiness";
 
+import { AboutStep } from "./AboutStep";
 import { Checks } from "./Checks";
 import { Ports } from "./Ports";
 import { SettingField } from "./SettingField";
@@ -225,11 +226,7 @@ export function StepPanel(props: Props) {
           </div>
         )}
         {step.note && <p className="border-l-2 border-line pl-2 text-dim">{step.note}</p>}
-        {operation && (
-          <p className="border-t border-line pt-3 text-[12px] leading-snug text-dim">
-            {operation.text.split("\n")[0]}
-          </p>
-        )}
+        {operation && <AboutStep key={operation.op} operation={operation} />}
         {writable && !plain && (
           <div className="flex gap-2">
             <Button onClick={onTurnRound} title="Key N">

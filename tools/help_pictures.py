@@ -35,7 +35,7 @@ def _codes(light: NDArray[Any]) -> Codes:
 
 
 def rays(shot: NDArray[np.float32], known: solving._Known) -> Codes:
-    """Pixels as what they are away from the screen: less green to the right, more red upward, each in its own colour."""
+    """Pixels by how they depart from the screen, across by green and blue, upward by red, each in its own colour."""
     picture = np.full((HEIGHT, WIDTH, 3), GROUND, np.uint8)
     left, bottom, scale = 60, HEIGHT - 40, 560.0
     cv2.line(picture, (left, bottom), (WIDTH - 20, bottom), LINE, 1, cv2.LINE_AA)

@@ -11,6 +11,7 @@ import numpy as np
 from core_support import CoreTest, MemorySource, one, run
 from screen_scenes import NOISE, Array, Shot, filmed, subject_of
 
+from nexal.analysis.matte_checks import _knows_itself, check_matte
 from nexal.analysis.rebuilding import rebuilding, rebuilt
 from nexal.analysis.screens import whole_matte
 from nexal.engine import Engine, Plan
@@ -69,6 +70,30 @@ class Colour(CoreTest):
         planes["m"] = MemorySource({"Y": np.full((20, 20), 0.5, np.float32)}, data=["Y"])
         ports = {"picture": "p", "matte": "m.Y", "spill": "m.Y"}
         self.assert_refused(lambda: one("recover_colour", ports, planes), "spill", "clean")
+
+
+class Advice(CoreTest):
+    def test_greys_are_judged_where_nothing_tells_veils_from_solids(self) -> None:
+        """A hard core offered for lace would be a remedy that harms: a whole matte knows its veils, a pull does not."""
+        made = scene("veil", "blue")
+        source = {"p": MemorySource(dict(zip("RGB", made.shot, strict=True)))}
+        steps = [
+            *whole_matte("p"),
+            {"name": "off", "op": "invert", "in": {"from": "matte"}, "on": False},
+            {"name": "again", "op": "attach_alpha", "in": {"picture": "p", "alpha": "off"}},
+            {"name": "pull", "op": "screen_pull", "in": {"picture": "p", "clean": "plate"}, "set": {"screen": "blue"}},
+            {"name": "other", "op": "recover_colour", "in": {"picture": "p", "matte": "pull"}},
+            {"name": "hard", "op": "threshold", "in": {"from": "matte"}},
+        ]
+        plan = Plan(parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}}, "steps": steps}), 1, source)
+        for address in ("matte", "cut.A", "off", "again.A"):
+            self.assertTrue(_knows_itself(plan.feed(address)), address)
+        for address in ("pull", "other.A", "hard", "p.R", "cut.R"):
+            self.assertFalse(_knows_itself(plan.feed(address)), address)
+        engine = Engine()
+        for item in ("matte", "cut"):
+            engine.evaluate(plan.feed(item), plan)
+            self.assertEqual(check_matte(engine, plan, item), [], item)
 
 
 class Proof(CoreTest):

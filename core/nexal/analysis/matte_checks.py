@@ -141,8 +141,9 @@ def check_matte(
       middle that is not
     - a matte operation fed with a whole picture, whose colour it alters
     A picture is judged by its alpha. Nothing is told of what has none, of steps that are soft on purpose, of finished
-    stacks, and of wide even greys, which are veils. Remedies are measured: what they put right against what they change
-    elsewhere; in a `stretch` they move its own posts.
+    stacks, of wide even greys, which are veils, and of whole mattes before a screen, which tell veils from solids
+    better than a look at alpha can. Remedies are measured: what they put right against what they change elsewhere; in a
+    `stretch` they move its own posts.
     """
     step = plan.recipe.step(item)
     if step is not None and step.on and (step.op in SOFT_ON_PURPOSE | FINISHED or find(step.op).family == "space"):
@@ -164,6 +165,9 @@ def check_matte(
         return [*warnings, _wrong_way(address, all(side.size for side in sides))]
     deep = max(2, round(DEEP * float(scale)))
     stretch = step if step is not None and step.op == "stretch" and step.on and address == item else None
+    if _knows_itself(feed):
+        # Where it doubts its greys it says so itself: a hard core would be a guess.
+        return warnings
     found = _Matte(plane, scale, address, stretch)
     return warnings + _greys(found, deep) + _unclean(found, deep)
 
@@ -265,6 +269,24 @@ def _wrong_way(address: str, by_marks: bool) -> dict[str, Any]:
         "text": f"The matte looks the wrong way round: {reason}",
         "remedy": {"label": "Turn it round", "steps": [{"name": "turned", "op": "invert", "in": {"from": address}}]},
     }
+
+
+def _knows_itself(feed: Feed) -> bool:
+    """Whether a plane is the alpha of a step that tells veils from solids, be it by way of its colour."""
+    node, channel = feed.node, next(iter(feed.channels.values()))
+    while node.feeds is not None:
+        if node.operation is None:
+            port = "from"
+        elif node.operation.name == "recover_colour" and channel == ALPHA_NAME:
+            port, channel = "matte", PLANE_NAME
+        else:
+            passed = node.operation.untouched(channel, node.inputs, node.settings)
+            if passed is None:
+                return node.operation.name == "screen_solve"
+            port, channel = passed
+        following = node.feeds[port]
+        node, channel = following.node, following.channels[channel]
+    return False
 
 
 def _greys(matte: _Matte, deep: int) -> list[dict[str, Any]]:

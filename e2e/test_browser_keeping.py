@@ -45,6 +45,43 @@ class Keeping(BrowserTest):
         self.assertEqual(self.white().input_value(), "0.700")
         self.assertEqual(self.step("core")["set"]["white"], 0.7)
 
+    def test_the_history_is_looked_at_named_compared_and_restored(self) -> None:
+        page = self.page
+        self.put_white("0.6")
+        self.wait_for_step("core", white=0.6)
+        self.put_white("0.9")
+        self.wait_for_step("core", white=0.9)
+        page.get_by_test_id("revision").click()
+        rows = page.get_by_label("Revisions").locator("[data-revision]")
+        self.wait_for_page(page, lambda: rows.count() == 4, "all revisions")
+        rows.nth(0).get_by_text("white 0.6 to 0.9").wait_for()
+        second = page.locator("[data-revision='3']")
+        second.get_by_role("button").first.click()
+        second.get_by_text("core: white 0.6 to 0.9").wait_for()
+        name = second.get_by_label("Name of revision 3")
+        name.fill("the soft one")
+        name.press("Enter")
+        second.get_by_text("the soft one", exact=True).wait_for()
+        second.get_by_role("button", name="Beside the present").click()
+        page.get_by_text("Pin: core").wait_for()
+        self.assertEqual(page.get_by_role("dialog").count(), 0)
+        page.get_by_test_id("revision").click()
+        page.locator("[data-revision='3']").get_by_role("button").first.click()
+        page.locator("[data-revision='3']").get_by_role("button", name="Restore").click()
+        self.wait_for_step("core", white=0.6)
+        self.wait_for(lambda: self.recipe_head().number == 5)
+        self.assertEqual(self.recipe_head().sentence, "Revision 3, the soft one restored")
+        self.wait_for_page(page, lambda: self.white().input_value() == "0.600", "the setting of then")
+        # Undo leads back to before.
+        page.keyboard.press("Escape")
+        page.get_by_role("button", name="Undo").click()
+        self.wait_for_step("core", white=0.9)
+
+    def recipe_head(self):
+        self.shot.refresh_from_db()
+        assert self.shot.head
+        return self.shot.head
+
     def test_a_reload_and_a_crashed_tab_bring_unsaved_work_back(self) -> None:
         page = self.page
         page.on("dialog", lambda dialog: dialog.accept())

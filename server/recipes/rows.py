@@ -17,6 +17,11 @@ class RevisionRow(Schema):
     created: datetime
 
 
+class HistoryRow(RevisionRow):
+    picture: str | None = Field(description="The item that stands for it")
+    behind: bool = Field(description="Whether what is shown now came of it, or is it")
+
+
 class RevisionWhole(RevisionRow):
     recipe: dict[str, Any]
     redo: bool = Field(description="Whether a later revision was made from this one")
@@ -31,6 +36,12 @@ def row(revision: Revision) -> dict[str, Any]:
         "name": revision.name,
         "created": revision.created,
     }
+
+
+def picture_of(recipe: dict[str, Any]) -> str | None:
+    """The item that stands for a recipe: its last step, or its last source."""
+    items = [step["name"] for step in recipe.get("steps", [])] or list(recipe.get("sources", {}))
+    return items[-1] if items else None
 
 
 def whole(revision: Revision) -> RevisionWhole:

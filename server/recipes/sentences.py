@@ -8,11 +8,16 @@ Recipe = dict[str, Any]
 
 def sentence(before: Recipe, after: Recipe) -> str:
     """One sentence; the most telling change first, others counted."""
-    changes = [*_sources(before, after), *_steps(before, after)]
+    changes = sentences(before, after)
     if not changes:
         return "No change"
     more = f", and {len(changes) - 1} more" if len(changes) > 1 else ""
     return (changes[0][:260] + more)[:300]
+
+
+def sentences(before: Recipe, after: Recipe) -> list[str]:
+    """Everything that changed, a sentence each, sources first."""
+    return [*_sources(before, after), *_steps(before, after)]
 
 
 def _sources(before: Recipe, after: Recipe) -> list[str]:

@@ -1,5 +1,7 @@
 """Saving, undoing and redoing: a shot's history."""
 
+from typing import Any
+
 from django.db import transaction
 from django.db.models import Max
 
@@ -45,8 +47,11 @@ def _locked(shot: Shot, expected: int) -> Shot:
 
 
 @transaction.atomic
-def save(shot: Shot, author: int, parent: int, recipe: Recipe) -> Revision:
-    """A new revision upon `parent`. Raises Conflict where the head is another one."""
+def save(shot: Shot, author: int, parent: int, recipe: Recipe, restores: int | None = None) -> Revision:
+    """A new revision upon `parent`. Raises Conflict where the head is another one.
+
+    `restores` is the earlier revision whose recipe it is said to be; where it is so, the history says so too.
+    """
     locked = _locked(shot, parent)
     assert locked.head is not None
     data = recipe.as_json()
@@ -59,12 +64,20 @@ def save(shot: Shot, author: int, parent: int, recipe: Recipe) -> Revision:
         parent=locked.head,
         recipe=data,
         author_id=author,
-        sentence=sentence(locked.head.recipe, data),
+        sentence=_restored(locked, restores, data) or sentence(locked.head.recipe, data),
     )
     locked.head = revision
     locked.save(update_fields=["head"])
     tell(locked.pk, REVISION)
     return revision
+
+
+def _restored(shot: Shot, number: int | None, data: dict[str, Any]) -> str:
+    earlier = shot.revisions.filter(number=number).first() if number is not None else None
+    if earlier is None or earlier.recipe != data:
+        return ""
+    name = f", {earlier.name}" if earlier.name else ""
+    return f"Revision {number}{name} restored"
 
 
 @transaction.atomic

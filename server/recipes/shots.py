@@ -12,7 +12,7 @@ from projects.access import get_project, get_shot, person, role_in
 from projects.api import NewName
 from projects.models import Shot
 from projects.news import since as news_since
-from recipes.rows import RevisionWhole, whole
+from recipes.rows import RevisionWhole, picture_of, whole
 from recipes.services import first_revision
 from sources.api import SourceRow, source_rows
 from stage.requests import MarkRow
@@ -119,13 +119,11 @@ def shot(request: HttpRequest, shot_id: int) -> ShotWhole:
 
 def _shot_row(shot: Shot) -> ShotRow:
     head = shot.head
-    items = [step["name"] for step in head.recipe.get("steps", [])] if head else []
-    items = items or (list(head.recipe.get("sources", {})) if head else [])
     return ShotRow(
         id=shot.pk,
         name=shot.name,
         revision=head.number if head else None,
         changed=head.created if head else None,
-        picture=items[-1] if items else None,
+        picture=picture_of(head.recipe) if head else None,
         frame=shot.first_frame,
     )

@@ -1,6 +1,7 @@
 """Routes of the Mattes bench: marks, scout, thin parts, and the slow work of a shot."""
 
 import hashlib
+from collections.abc import Callable
 from dataclasses import asdict
 from typing import Any
 
@@ -193,13 +194,25 @@ def doubts(request: HttpRequest, shot_id: int, ask: DoubtAsk) -> dict[str, Any] 
 
     Of a viewer's it is the saved recipe. Nothing is told of steps that know no doubt.
     """
+
+    def known(planned: Plan) -> bool:
+        return doubtful(planned.recipe.step(ask.item)) is not None
+
+    return _worked_out(request, shot_id, ask, "doubts", known)
+
+
+def _worked_out(
+    request: HttpRequest, shot_id: int, ask: DoubtAsk, kind: str, known: Callable[[Plan], bool]
+) -> dict[str, Any] | None:
+    """The answer to a question about an item, None where there is none to be had."""
     shot = get_shot(request, shot_id)
     planned = plan_of(shot, ask if may_write(request, shot) else Ask(frame=ask.frame))
-    if doubtful(planned.recipe.step(ask.item)) is None:
+    if not known(planned):
         return None
-    digest = hashlib.sha256(f"doubts {planned.node(ask.item).digest}".encode()).hexdigest()
-    question = {"kind": "doubts", "item": ask.item}
-    return slow_steps.answered(shot, _who(request, ask.page), planned, f"doubt of {ask.item}"[:63], digest, question)
+    digest = hashlib.sha256(f"{kind} {planned.node(ask.item).digest}".encode()).hexdigest()
+    question = {"kind": kind, "item": ask.item}
+    item = f"{kind} of {ask.item}"[:63]
+    return slow_steps.answered(shot, _who(request, ask.page), planned, item, digest, question)
 
 
 def _doubts(planned: Plan, question: dict[str, Any], cancellation: Cancellation) -> dict[str, Any]:
@@ -215,14 +228,12 @@ def rebuilt(request: HttpRequest, shot_id: int, ask: DoubtAsk) -> dict[str, Any]
 
     Worked out in the background: `pending` until it is there. Of a viewer's it is the saved recipe.
     """
-    shot = get_shot(request, shot_id)
-    planned = plan_of(shot, ask if may_write(request, shot) else Ask(frame=ask.frame))
-    if planned.recipe.step(ask.item) is None:
-        return None
-    rebuilding(planned, ask.item)
-    digest = hashlib.sha256(f"rebuilt {planned.node(ask.item).digest}".encode()).hexdigest()
-    question = {"kind": "rebuilt", "item": ask.item}
-    return slow_steps.answered(shot, _who(request, ask.page), planned, f"proof of {ask.item}"[:63], digest, question)
+
+    def known(planned: Plan) -> bool:
+        # A step whose background is not known is told so.
+        return planned.recipe.step(ask.item) is not None and bool(rebuilding(planned, ask.item))
+
+    return _worked_out(request, shot_id, ask, "rebuilt", known)
 
 
 def _rebuilt(planned: Plan, question: dict[str, Any], cancellation: Cancellation) -> dict[str, Any]:

@@ -53,6 +53,47 @@ class History(ServerTest):
             answer = self.api.post(f"/api/shots/{self.shot.pk}/{route}", {"head": 1})
             self.assertEqual(answer.json()["code"], "conflict")
 
+    def test_the_history_is_listed_in_pages_named_compared_and_restored(self) -> None:
+        path = f"/api/shots/{self.shot.pk}"
+        self.save(self.story())
+        changed = self.story()
+        changed["steps"][1]["set"]["white"] = 0.5
+        changed["sources"]["fern"] = {"files": "fern.png"}
+        self.save(changed)
+        self.api.post(f"{path}/undo", {"head": 3})
+        other = self.story() | {"steps": self.story()["steps"][:1]}
+        self.save(other, parent=2)
+        rows = self.api.get(f"{path}/history").json()["rows"]
+        self.assertEqual([row["number"] for row in rows], [4, 3, 2, 1])
+        # What was undone and left stands in the list, and is told apart.
+        self.assertEqual([row["behind"] for row in rows], [True, False, True, True])
+        self.assertEqual(
+            [row["picture"] for row in rows[:2]], [other["steps"][-1]["name"], changed["steps"][-1]["name"]]
+        )
+        found = self.api.get(f"{path}/revisions/3/changes?to=2").json()["changes"]
+        self.assertEqual(found, ["Source fern removed", "core: white 0.5 to 0.4"])
+        self.assertIn("core deleted", self.api.get(f"{path}/revisions/3/changes").json()["changes"])
+        named = self.api.send("PUT", f"{path}/revisions/3/name", {"name": "  with\n fern "})
+        self.assertEqual(named.json()["name"], "with fern")
+        self.assertEqual(self.api.get(f"{path}/revisions/3").json()["recipe"], changed)
+        restored = self.api.send("POST", f"{path}/revisions", {"parent": 4, "recipe": changed, "restores": 3}).json()
+        self.assertEqual((restored["number"], restored["sentence"]), (5, "Revision 3, with fern restored"))
+        # What only says that it restores is told by what it changes.
+        told = self.api.send("POST", f"{path}/revisions", {"parent": 5, "recipe": other, "restores": 3}).json()
+        self.assertNotIn("restored", told["sentence"])
+        for wrong in (9, 0):
+            self.assertEqual(self.api.get(f"{path}/revisions/{wrong}").status_code, 404)
+            self.assertEqual(self.api.get(f"{path}/revisions/2/changes?to={wrong}").status_code, 404)
+        self.assertEqual(self.api.send("PUT", f"{path}/revisions/3/name", {"name": "x" * 121}).status_code, 422)
+        for number in range(30):
+            recipe = self.story()
+            recipe["steps"][1]["set"]["white"] = 0.3 + number / 1000
+            self.save(recipe, parent=6 + number)
+        page = self.api.get(f"{path}/history").json()
+        self.assertEqual((len(page["rows"]), page["more"], page["rows"][-1]["number"]), (30, True, 7))
+        page = self.api.get(f"{path}/history?before=7").json()
+        self.assertEqual(([row["number"] for row in page["rows"]], page["more"]), ([6, 5, 4, 3, 2, 1], False))
+
     def test_saving_the_same_again_makes_no_revision(self) -> None:
         self.save(self.story())
         self.assertEqual(self.save(self.story()).json()["number"], 2)

@@ -414,6 +414,86 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Page
+         * @description The newest revisions before a number, the newest first, and what stands for each.
+         */
+        get: operations["recipes_history_page"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/revisions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revision
+         * @description A revision with its recipe.
+         */
+        get: operations["recipes_history_revision"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/revisions/{number}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Name Revision
+         * @description Give a revision a name, so that it is found again.
+         */
+        put: operations["recipes_history_name_revision"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/revisions/{number}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changes
+         * @description What changed from a revision to another, by default the one that the shot shows; a sentence for each change.
+         */
+        get: operations["recipes_history_changes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/undo": {
         parameters: {
             query?: never;
@@ -1771,6 +1851,62 @@ export interface components {
             recipe: {
                 [key: string]: unknown;
             };
+            /**
+             * Restores
+             * @description The earlier revision whose recipe it is
+             */
+            restores?: number | null;
+        };
+        /** HistoryPage */
+        HistoryPage: {
+            /** Rows */
+            rows: components["schemas"]["HistoryRow"][];
+            /**
+             * More
+             * @description Whether there are earlier ones
+             */
+            more: boolean;
+        };
+        /** HistoryRow */
+        HistoryRow: {
+            /** Number */
+            number: number;
+            /** Parent */
+            parent: number | null;
+            /** Author */
+            author: string;
+            /** Sentence */
+            sentence: string;
+            /** Name */
+            name: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /**
+             * Picture
+             * @description The item that stands for it
+             */
+            picture: string | null;
+            /**
+             * Behind
+             * @description Whether what is shown now came of it, or is it
+             */
+            behind: boolean;
+        };
+        /** RevisionName */
+        RevisionName: {
+            /**
+             * Name
+             * @description Empty takes the name away
+             */
+            name: string;
+        };
+        /** Changes */
+        Changes: {
+            /** Changes */
+            changes: string[];
         };
         /** Move */
         Move: {
@@ -3835,6 +3971,105 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RevisionWhole"];
+                };
+            };
+        };
+    };
+    recipes_history_page: {
+        parameters: {
+            query?: {
+                before?: number;
+            };
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryPage"];
+                };
+            };
+        };
+    };
+    recipes_history_revision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionWhole"];
+                };
+            };
+        };
+    };
+    recipes_history_name_revision: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RevisionName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionRow"];
+                };
+            };
+        };
+    };
+    recipes_history_changes: {
+        parameters: {
+            query?: {
+                to?: number | null;
+            };
+            header?: never;
+            path: {
+                shot_id: number;
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Changes"];
                 };
             };
         };

@@ -39,6 +39,7 @@ import { Conflict } from "./Conflict";
 import { NoteDialog, RemoveDialog, RenameDialog } from "./dialogs";
 import { useDraft } from "./draft";
 import { Help } from "./Help";
+import { History } from "./History";
 import { Leaving } from "./Leaving";
 import { renameMarks, useMarks } from "./marks";
 import { useArrivals, useImport } from "./sources";
@@ -115,6 +116,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   const go = useGo();
   const [finding, setFinding] = useState(false);
   const [helping, setHelping] = useState(false);
+  const [remembering, setRemembering] = useState(false);
   const [asking, setAsking] = useState<Asking>(null);
   const [dropping, setDropping] = useState(false);
   const importFiles = useImport();
@@ -244,6 +246,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           bench={bench}
           onBench={(next) => go({ bench: next })}
           onHelp={() => setHelping(true)}
+          onHistory={() => setRemembering(true)}
         />
         <main className="flex min-h-0 grow">
           <BenchArea
@@ -290,6 +293,14 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
             add(operation);
           }}
         />
+        {remembering && (
+          <History
+            shot={whole.id}
+            item={item}
+            writable={whole.role !== "viewer"}
+            onClose={() => setRemembering(false)}
+          />
+        )}
         <Help open={helping} onClose={() => setHelping(false)} />
         <Conflict />
         <TakeRecipe />

@@ -15,6 +15,7 @@ interface Props {
   bench: string;
   onBench: (bench: string) => void;
   onHelp: () => void;
+  onHistory: () => void;
 }
 
 /** The benches by their names in addresses, in order: Shift and their number go to them. */
@@ -28,7 +29,7 @@ export const BENCHES = [
 ] as const;
 
 /** Where we are, the benches, the revision, undo and redo. */
-export function TopBar({ shot, bench, onBench, onHelp }: Props) {
+export function TopBar({ shot, bench, onBench, onHelp, onHistory }: Props) {
   const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, conflict } = useDraft();
   const { undo, redo, settle, dismiss, setAside } = useDraft();
   const navigate = useNavigate();
@@ -104,9 +105,15 @@ export function TopBar({ shot, bench, onBench, onHelp }: Props) {
           Try again
         </Button>
       )}
-      <span className="font-mono text-dim" title={head?.sentence} data-testid="revision">
+      <button
+        type="button"
+        onClick={onHistory}
+        className="font-mono text-dim hover:text-text"
+        title={`${head?.sentence ?? ""}: see the history`}
+        data-testid="revision"
+      >
         rev {head?.number}
-      </span>
+      </button>
       {writable ? (
         <>
           <Tip
@@ -129,6 +136,7 @@ export function TopBar({ shot, bench, onBench, onHelp }: Props) {
       <Button onClick={onHelp}>Keys ?</Button>
       <Menu
         choices={[
+          { label: "History", onSelect: onHistory },
           {
             label: "Download the recipe",
             onSelect: () => window.location.assign(`/api/shots/${shot.id}/recipe`),

@@ -3,6 +3,16 @@ import type { Recipe } from "@/api/recipe";
 
 export type Way = "undo" | "redo";
 
+/** The recipe that was restored last, as it goes to the server, and the revision that it is: the history tells of it. */
+let restored: { recipe: string; number: number } | null = null;
+
+export function restoring(recipe: Recipe, number: number): void {
+  restored = { recipe: JSON.stringify(recipe), number };
+}
+
+const restores = (recipe: Recipe) =>
+  restored && JSON.stringify(recipe) === restored.recipe ? { restores: restored.number } : {};
+
 /** What the draft asks of the server. */
 export interface Server {
   save: (shot: number, parent: number, recipe: Recipe) => Promise<RevisionWhole>;
@@ -15,7 +25,7 @@ export const server: Server = {
     got(
       api.POST("/api/shots/{shot_id}/revisions", {
         params: { path: { shot_id: shot } },
-        body: { parent, recipe: recipe as unknown as Record<string, unknown> },
+        body: { parent, recipe: recipe as unknown as Record<string, unknown>, ...restores(recipe) },
       }),
     ),
   move: (shot, way, head) =>

@@ -1,54 +1,28 @@
-import { useQuery } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect } from "react";
 
 import { type Item, api, got, problemOf } from "@/api/client";
-import { whilePending } from "@/api/pending";
-import { drafted, setSetting } from "@/api/recipe";
+import { setSetting } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
-import { useSettled } from "@/parts/useSettled";
-import { ownView } from "@/stage/planes";
 import { useView } from "@/stage/viewState";
 
 import { useDoubts } from "./doubtState";
+import { useQuestion } from "./useQuestion";
 
 interface Props {
   shot: number;
   known: Item;
 }
 
-const PAGE = ownView("doubts");
 const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)} %`;
 
 /** Where a whole matte is unsure of itself: asked for by a click, then kept up to date, gone through with a key. */
 export function DoubtNote({ shot, known }: Props) {
-  const [asked, setAsked] = useState(false);
   const { places, at, tinted, tint, show, next } = useDoubts();
   const change = useView((state) => state.change);
-  const settled = useSettled(known, 600);
-  const found = useQuery({
-    queryKey: ["doubts", shot, settled?.name, settled?.digest],
-    queryFn: ({ signal }) =>
-      whilePending(
-        shot,
-        PAGE,
-        () =>
-          got(
-            api.POST("/api/shots/{shot_id}/doubts", {
-              params: { path: { shot_id: shot } },
-              body: { ...drafted(settled!.of), item: settled!.name, page: PAGE },
-            }),
-          ),
-        // What nobody looks at any more is given up.
-        { stopped: () => signal.aborted },
-      ),
-    enabled: asked && settled?.digest === known.digest && !known.problem,
-    staleTime: Infinity,
-    gcTime: 60_000,
-    retry: false,
-    placeholderData: (before) => before,
-  });
-  const answer = asked && !found.isPlaceholderData ? found.data : undefined;
+  const { asked, begin, found, answer } = useQuestion("doubts", shot, known, (body) =>
+    got(api.POST("/api/shots/{shot_id}/doubts", { params: { path: { shot_id: shot } }, body })),
+  );
   useEffect(() => {
     show(answer?.places ?? []);
     return () => show([]);
@@ -84,7 +58,7 @@ export function DoubtNote({ shot, known }: Props) {
           </span>
         )
       ) : (
-        <Button disabled={asked} onClick={() => setAsked(true)}>
+        <Button disabled={asked} onClick={begin}>
           Unsure places
         </Button>
       )}

@@ -1,21 +1,18 @@
-import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 
 import { type Item, api, got, problemOf } from "@/api/client";
-import { whilePending } from "@/api/pending";
-import { type Step, drafted, insertSteps } from "@/api/recipe";
+import { type Step, insertSteps } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
-import { useSettled } from "@/parts/useSettled";
-import { ownView } from "@/stage/planes";
 import { useView } from "@/stage/viewState";
+
+import { useQuestion } from "./useQuestion";
 
 interface Props {
   shot: number;
   known: Item;
 }
 
-const PAGE = ownView("proof");
 const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)} %`;
 
 /** What is seen of a proof: the rebuilt shot, how far it is off, or the chain built by hand beside the matte. */
@@ -34,38 +31,18 @@ export function provable(step: Step): boolean {
  * matte before a screen, the chain that one would build by hand, on the same split.
  */
 export function ProofNote({ shot, known }: Props) {
-  const [asked, setAsked] = useState(false);
   const [seen, setSeen] = useState<Seen | null>(null);
   const change = useView((state) => state.change);
-  const settled = useSettled(known, 600);
-  const found = useQuery({
-    queryKey: ["proof", shot, settled?.name, settled?.digest],
-    queryFn: ({ signal }) =>
-      whilePending(
-        shot,
-        PAGE,
-        () =>
-          got(
-            api.POST("/api/shots/{shot_id}/rebuilt", {
-              params: { path: { shot_id: shot } },
-              body: { ...drafted(settled!.of), item: settled!.name, page: PAGE },
-            }),
-          ),
-        { stopped: () => signal.aborted },
-      ),
-    enabled: asked && settled?.digest === known.digest && !known.problem,
-    staleTime: Infinity,
-    gcTime: 60_000,
-    retry: false,
-  });
-  const proof = asked ? found.data : undefined;
+  const { asked, begin, found, answer } = useQuestion("proof", shot, known, (body) =>
+    got(api.POST("/api/shots/{shot_id}/rebuilt", { params: { path: { shot_id: shot } }, body })),
+  );
   const looked = useMemo(() => {
-    if (!proof || !seen) return null;
-    const steps = seen === "hand" ? (proof.by_hand?.steps ?? []) : proof.steps;
+    if (!answer || !seen) return null;
+    const steps = seen === "hand" ? (answer.by_hand?.steps ?? []) : answer.steps;
     const some = (seen === "rebuilt" ? steps.slice(0, -1) : steps) as unknown as Step[];
     const [recipe, address] = insertSteps(known.of, some, known.name);
     return { recipe, address };
-  }, [proof, seen, known]);
+  }, [answer, seen, known]);
   useEffect(() => {
     if (!looked || !seen) return;
     if (seen === "hand") {
@@ -87,26 +64,26 @@ export function ProofNote({ shot, known }: Props) {
     <div role="group" aria-label="Proof">
       <div className="flex items-center justify-between gap-2">
         <span role="status" className="text-dim">
-          {proof
-            ? `Rebuilt, off by ${proof.mean.toFixed(1)} of the noise, over 3 in ${percent(proof.share)}`
+          {answer
+            ? `Rebuilt, off by ${answer.mean.toFixed(1)} of the noise, over 3 in ${percent(answer.share)}`
             : asked
               ? "Rebuilding the shot"
               : "Does it give the shot back?"}
         </span>
-        {!proof && (
-          <Button disabled={asked} onClick={() => setAsked(true)}>
+        {!answer && (
+          <Button disabled={asked} onClick={begin}>
             Proof
           </Button>
         )}
       </div>
-      {proof && (
+      {answer && (
         <div className="mt-1.5 flex flex-wrap gap-1.5">
           {button("rebuilt", "Rebuilt", "The shot rebuilt from the matte, its colour and the background")}
           {button("off", "Off by", "How far it is off, in units of the shot's noise: black 0, white 6")}
-          {proof.by_hand &&
+          {answer.by_hand &&
             button(
               "hand",
-              `By hand, differs in ${percent(proof.by_hand.share)}`,
+              `By hand, differs in ${percent(answer.by_hand.share)}`,
               "Noise taken out, pulled, posts set by eye: on the other side of the split",
             )}
         </div>

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from browser_support import BrowserTest, code
+from browser_support import RECIPE, BrowserTest, backdrop, code, plate
+from server_support import exr_bytes
 
 
 class Lineage(BrowserTest):
@@ -17,6 +18,54 @@ class Lineage(BrowserTest):
     def menu(self, item: str, choice: str) -> None:
         self.page.get_by_role("button", name=f"More for {item}").click()
         self.page.get_by_role("menuitem", name=choice).click()
+
+    def test_steps_are_copied_to_another_shot_and_give_the_same_pixels(self) -> None:
+        page = self.page
+        names = self.names()
+        self.choose_item(page, "matte")
+        page.locator('[data-item="matte"]').focus()
+        self.assert_pixel(page, 160, 90, [255] * 3)
+        here = [self.pixel(page, x, 90) for x in (20, 115, 160)]
+        page.keyboard.press("Control+C")
+        # Within the shot: under free names, on what they hung on.
+        page.keyboard.press("Control+V")
+        self.wait_for_step("matte_2")
+        self.assertEqual(len(self.names()), len(names) + len(self.needed("matte", names)))
+        first = self.shot
+        # Elsewhere the picture has another name: what is it to be?
+        files = {"moth.exr": exr_bytes(plate()), "house.exr": exr_bytes(backdrop())}
+        sources = {"wall": {"files": "house.exr"}, "leaf": {"files": "moth.exr"}}
+        self.shot = self.make_shot("060 other", {"nexal": 1, "sources": sources, "steps": []}, files)
+        self.open_shot(query="?item=leaf")
+        page.locator('[data-item="leaf"]').focus()
+        page.keyboard.press("Control+V")
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_text("moth").first.wait_for()
+        dialog.get_by_role("button", name="For moth").click()
+        page.get_by_label("Addresses").get_by_role("button", name="leaf", exact=True).click()
+        dialog.get_by_role("button", name="Paste").click()
+        self.wait_for_step("matte")
+        self.assertEqual(self.names(), self.needed("matte", names))
+        page.locator('[data-item="matte"][aria-current="true"]').wait_for()
+        for x, value in zip((20, 115, 160), here, strict=True):
+            self.assert_pixel(page, x, 90, value[:3], near=0)
+        # It is one change: undo takes it all back. What is no step is nothing to paste.
+        page.get_by_role("button", name="Undo").click()
+        self.wait_for(lambda: not self.recipe().get("steps"))
+        page.evaluate("document.dispatchEvent(new ClipboardEvent('paste', {bubbles: true}))")
+        page.wait_for_timeout(500)
+        self.assertFalse(self.recipe().get("steps"))
+        self.shot = first
+
+    def needed(self, item: str, names: list[str]) -> list[str]:
+        """A step of the story and the steps that it hangs on, in order."""
+        steps = {step["name"]: step for step in RECIPE["steps"]}
+        wanted = [item]
+        for name in wanted:
+            for address in steps[name]["in"].values():
+                if address.partition(".")[0] in steps:
+                    wanted.append(address.partition(".")[0])
+        return [name for name in names if name in wanted]
 
     def test_rename_carries_its_users_along(self) -> None:
         page = self.page

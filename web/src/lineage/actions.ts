@@ -5,6 +5,8 @@ import type { Choice } from "@/parts/Menu";
 export interface Actions {
   rename: (name: string) => void;
   duplicate: (name: string) => void;
+  /** To the clipboard, alone or with what it needs. */
+  copy: (name: string, needed: boolean) => void;
   toggle: (name: string) => void;
   turnRound: (name: string) => void;
   note: (name: string) => void;
@@ -25,6 +27,8 @@ export function choicesFor(
   return [
     ...common,
     { label: "Duplicate", onSelect: () => actions.duplicate(name) },
+    { label: "Copy", onSelect: () => actions.copy(name, false) },
+    { label: "Copy with what it needs", keys: "Ctrl C", onSelect: () => actions.copy(name, true) },
     { label: step.on === false ? "Turn on" : "Turn off", keys: "O", onSelect: () => actions.toggle(name) },
     { label: "Turn round (invert)", keys: "N", onSelect: () => actions.turnRound(name) },
     { label: step.note ? "Change the note" : "Note", onSelect: () => actions.note(name) },

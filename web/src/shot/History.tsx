@@ -100,7 +100,7 @@ export function History({ shot, item, writable, onClose }: Props) {
               type="button"
               aria-expanded={chosen === row.number}
               onClick={() => setChosen(chosen === row.number ? null : row.number)}
-              className="grid w-full grid-cols-[76px_40px_1fr_auto] items-center gap-3 py-1.5 text-left hover:bg-raised"
+              className="grid w-full grid-cols-[76px_40px_1fr_auto] items-center gap-3 px-1.5 py-1.5 text-left hover:bg-raised"
             >
               <RevisionPicture shot={shot} row={row} />
               <span className={`font-mono ${row.behind ? "text-text" : "text-faint"}`}>{row.number}</span>
@@ -117,7 +117,7 @@ export function History({ shot, item, writable, onClose }: Props) {
               </span>
             </button>
             {chosen === row.number && (
-              <div className="space-y-2 pb-3 pl-[88px]">
+              <div className="space-y-2 px-1.5 pb-3 pl-[94px]">
                 {row.number === head?.number ? (
                   <p className="text-dim">This is what the shot shows now.</p>
                 ) : (

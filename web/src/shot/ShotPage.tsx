@@ -5,6 +5,7 @@ import { useParams, useSearchParams } from "react-router";
 import { type OperationRow, type ShotWhole, api, got, problemOf } from "@/api/client";
 import { useItems, useOperations, useSession } from "@/api/queries";
 import {
+  type Step,
   type Recipe,
   changeStep,
   duplicate,
@@ -40,6 +41,9 @@ import { NoteDialog, RemoveDialog, RenameDialog } from "./dialogs";
 import { useDraft } from "./draft";
 import { Help } from "./Help";
 import { History } from "./History";
+import { PasteDialog } from "./PasteDialog";
+import { copied, lacking, pasted } from "./copying";
+import { toClipboard, useClipboard } from "./useClipboard";
 import { Leaving } from "./Leaving";
 import { renameMarks, useMarks } from "./marks";
 import { useArrivals, useImport } from "./sources";
@@ -108,7 +112,7 @@ export function ShotPage() {
 type Asking = { kind: "rename" | "remove" | "note"; name: string } | null;
 
 function OpenShot({ whole }: { whole: ShotWhole }) {
-  const { recipe: raw, edit } = useDraft();
+  const { recipe: raw, edit, editKeys } = useDraft();
   const time = useShotTime(whole, raw);
   // Everything below sees what moves as it is at the frame that is looked at.
   const recipe = useMemo(() => lookedAt(raw, time.frame), [raw, time.frame]);
@@ -198,10 +202,29 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     remove: (name) =>
       usersOf(recipe, name).length ? setAsking({ kind: "remove", name }) : drop(name, false),
     duplicate: (name) => put((before) => duplicate(before, name)),
+    copy: (name, needed) => {
+      const text = copied(raw, name, needed);
+      if (text) void toClipboard(text);
+    },
     toggle,
     turnRound,
     move: (name, to) => edit((before) => move(before, name, to)),
   };
+  const [pasting, setPasting] = useState<Step[] | null>(null);
+  const paste = (steps: Step[]) => {
+    setPasting(null);
+    editKeys((before) => {
+      const [next, name] = pasted(before, steps, item && findStep(before, item) ? item : null);
+      go({ item: name });
+      return next;
+    });
+  };
+  useClipboard({
+    recipe: raw,
+    item,
+    writable,
+    paste: (steps) => (lacking(raw, steps).length ? setPasting(steps) : paste(steps)),
+  });
   useKeys({
     recipe,
     items,
@@ -293,6 +316,15 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
             add(operation);
           }}
         />
+        {pasting && (
+          <PasteDialog
+            recipe={raw}
+            items={items}
+            steps={pasting}
+            onPaste={paste}
+            onClose={() => setPasting(null)}
+          />
+        )}
         {remembering && (
           <History
             shot={whole.id}

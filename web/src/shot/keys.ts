@@ -35,6 +35,8 @@ export const KEYS: [string, string][] = [
   ["Shift + drag", "On a slider or number: finely"],
   ["Double click", "On a setting's name: back to its default; on a picture in the lineage: rename"],
   ["Shift + click", "On channel tiles: two or three together, of several files as a step"],
+  ["Ctrl + C", "The step in focus, with what it needs, to the clipboard, as text"],
+  ["Ctrl + V", "Steps from the clipboard, of whichever shot, behind what is in focus"],
   ["Ctrl + Z", "Undo"],
   ["Ctrl + Shift + Z", "Redo"],
   ["Escape", "Give up picking; close what is open"],

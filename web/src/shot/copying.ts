@@ -1,0 +1,70 @@
+import {
+  type Recipe,
+  type Step,
+  addressesOf,
+  fedInstead,
+  findStep,
+  insertSteps,
+  itemOf,
+  itemsOf,
+  stepsOf,
+} from "@/api/recipe";
+
+const MOST = 500;
+
+/** Steps as text, as recipes hold them: one alone, or with every step that it needs, the first needed first. */
+export function copied(recipe: Recipe, name: string, needed: boolean): string | null {
+  if (!findStep(recipe, name)) return null;
+  const wanted = new Set([name]);
+  // Steps stand below what they need: from the last up, each brings its own.
+  for (const step of [...stepsOf(recipe)].reverse())
+    if (needed && wanted.has(step.name)) for (const address of addressesOf(step)) wanted.add(itemOf(address));
+  const steps = stepsOf(recipe).filter((step) => wanted.has(step.name));
+  return JSON.stringify({ nexal: 1, steps }, null, 1);
+}
+
+const isObject = (value: unknown): value is Record<string, unknown> =>
+  typeof value === "object" && value !== null && !Array.isArray(value);
+
+function isStep(value: unknown): value is Step {
+  if (!isObject(value) || typeof value.name !== "string" || typeof value.op !== "string") return false;
+  const ports = value.in ?? {};
+  const feeds = isObject(ports) ? Object.values(ports).flat() : [null];
+  return feeds.every((feed) => typeof feed === "string") && isObject(value.set ?? {});
+}
+
+/** The steps of a text, null where it holds none: what is on the clipboard may be anything. */
+export function stepsIn(text: string): Step[] | null {
+  if (!text.trimStart().startsWith("{")) return null;
+  let data: unknown;
+  try {
+    data = JSON.parse(text);
+  } catch {
+    return null;
+  }
+  if (!isObject(data) || data.nexal !== 1 || !Array.isArray(data.steps)) return null;
+  const steps: unknown[] = data.steps;
+  if (!steps.length || steps.length > MOST || !steps.every(isStep)) return null;
+  return steps;
+}
+
+/** Items that steps are fed from which neither they nor a recipe have. */
+export function lacking(recipe: Recipe, steps: readonly Step[]): string[] {
+  const there = new Set([...itemsOf(recipe), ...steps.map((step) => step.name)]);
+  return [...new Set(steps.flatMap(addressesOf).map(itemOf))].filter((name) => !there.has(name));
+}
+
+/** Steps fed from other items, by the names of what they were fed from. */
+export function refed(steps: readonly Step[], instead: Readonly<Record<string, string>>): Step[] {
+  return steps.map((step) =>
+    Object.entries(instead).reduce(
+      (made, [before, now]) => (now ? fedInstead(made, before, now) : made),
+      step,
+    ),
+  );
+}
+
+/** The recipe with steps pasted behind an item, under names that are free; and the last of them. */
+export function pasted(recipe: Recipe, steps: readonly Step[], item: string | null): [Recipe, string] {
+  return insertSteps(recipe, [...steps], item);
+}

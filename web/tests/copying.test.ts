@@ -1,0 +1,88 @@
+import { describe, expect, it } from "vitest";
+
+import type { Recipe } from "@/api/recipe";
+import { copied, lacking, pasted, refed, stepsIn } from "@/shot/copying";
+
+const RECIPE: Recipe = {
+  nexal: 1,
+  sources: { moth: { files: "m.exr" }, house: { files: "h.exr" } },
+  steps: [
+    { name: "pull", op: "cross", in: { a: "moth.G", b: "moth.R" } },
+    { name: "grey", op: "weigh", in: { from: "house" } },
+    {
+      name: "core",
+      op: "stretch",
+      in: { from: "pull" },
+      set: {
+        white: {
+          keys: [
+            [1, 0.4],
+            [9, 0.6],
+          ],
+        },
+      },
+    },
+    { name: "bay", op: "bay", in: { like: "moth" }, set: { layers: [{ from: "core", mask: "grey" }] } },
+  ],
+};
+const names = (text: string | null) => stepsIn(text!)!.map((step) => step.name);
+
+describe("copied steps", () => {
+  it("come alone, or with all that they need and no more, in order", () => {
+    expect(names(copied(RECIPE, "core", false))).toEqual(["core"]);
+    expect(names(copied(RECIPE, "core", true))).toEqual(["pull", "core"]);
+    // What settings name is needed too.
+    expect(names(copied(RECIPE, "bay", true))).toEqual(["pull", "grey", "core", "bay"]);
+    expect(copied(RECIPE, "moth", true)).toBeNull();
+    expect(stepsIn(copied(RECIPE, "core", false)!)![0]!.set).toEqual(RECIPE.steps![2]!.set);
+  });
+
+  it("are pasted under free names, joined among themselves", () => {
+    const [twice, last] = pasted(RECIPE, stepsIn(copied(RECIPE, "core", true)!)!, "bay");
+    expect(twice.steps!.map((step) => step.name)).toEqual([
+      "pull",
+      "grey",
+      "core",
+      "bay",
+      "pull_2",
+      "core_2",
+    ]);
+    expect(last).toBe("core_2");
+    expect(twice.steps![5]!.in).toEqual({ from: "pull_2" });
+    // Alone it hangs on what it hung on.
+    const [again] = pasted(RECIPE, stepsIn(copied(RECIPE, "core", false)!)!, "core");
+    expect(again.steps!.find((step) => step.name === "core_2")!.in).toEqual({ from: "pull" });
+  });
+
+  it("ask for what another shot lacks, and take what is given instead", () => {
+    const other: Recipe = { nexal: 1, sources: { leaf: { files: "l.exr" } }, steps: [] };
+    const steps = stepsIn(copied(RECIPE, "bay", true)!)!;
+    expect(lacking(other, steps)).toEqual(["moth", "house"]);
+    expect(lacking(RECIPE, steps)).toEqual([]);
+    const made = refed(steps, { moth: "leaf", house: "" });
+    expect(made[0]!.in).toEqual({ a: "leaf.G", b: "leaf.R" });
+    expect(made[1]!.in).toEqual({ from: "house" });
+    expect(pasted(other, made, null)[0].steps!.map((step) => step.name)).toEqual([
+      "pull",
+      "grey",
+      "core",
+      "bay",
+    ]);
+  });
+
+  it("are told from anything else that a clipboard may hold", () => {
+    for (const text of [
+      "",
+      "a line of text",
+      "{",
+      "[1]",
+      '{"nexal": 2, "steps": [{"name": "a", "op": "b"}]}',
+      '{"nexal": 1, "steps": []}',
+      '{"nexal": 1, "steps": [{"name": 1, "op": "b"}]}',
+      '{"nexal": 1, "steps": [{"name": "a", "op": "b", "in": {"x": 3}}]}',
+      '{"nexal": 1, "steps": [{"name": "a", "op": "b", "in": "x"}]}',
+      `{"nexal": 1, "steps": [${Array(501).fill('{"name": "a", "op": "b"}').join()}]}`,
+    ])
+      expect(stepsIn(text), text.slice(0, 60)).toBeNull();
+  });
+});

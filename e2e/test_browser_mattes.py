@@ -168,6 +168,13 @@ class Scouting(MattesTest):
         proof.get_by_role("button", name="By hand").click()
         page.get_by_text("Pin: by_hand").wait_for(state="hidden")
         self.assertEqual([each["name"] for each in self.recipe()["steps"]], ["whole"])
+        page.get_by_role("button", name="How it works").click()
+        told = page.get_by_role("dialog")
+        told.get_by_text("are a palette of 16").wait_for()
+        pictures = "[...document.querySelectorAll('[role=dialog] img')].map((each) => each.naturalWidth)"
+        self.wait_for_page(page, lambda: page.evaluate(pictures) == [720, 720], "both pictures")
+        page.keyboard.press("Escape")
+        told.wait_for(state="hidden")
 
     def test_mark_rank_preview_and_take(self) -> None:
         page = self.open_shot(query="?item=moth")

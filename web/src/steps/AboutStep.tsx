@@ -47,6 +47,7 @@ export function AboutStep({ operation }: { operation: OperationRow }) {
       {first.text}{" "}
       <button
         type="button"
+        title="In full: its formula, its figures, where it comes from"
         className="whitespace-nowrap text-text underline decoration-line underline-offset-2 hover:decoration-lichen"
         onClick={() => setOpen(true)}
       >

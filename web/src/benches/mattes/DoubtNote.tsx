@@ -58,7 +58,7 @@ export function DoubtNote({ shot, known }: Props) {
           </span>
         )
       ) : (
-        <Button disabled={asked} onClick={begin}>
+        <Button disabled={asked} onClick={begin} title="Find the places where its alpha is in doubt">
           Unsure places
         </Button>
       )}

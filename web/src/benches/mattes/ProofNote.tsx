@@ -71,7 +71,11 @@ export function ProofNote({ shot, known }: Props) {
               : "Does it give the shot back?"}
         </span>
         {!answer && (
-          <Button disabled={asked} onClick={begin}>
+          <Button
+            disabled={asked}
+            onClick={begin}
+            title="Rebuild the shot from the matte, and see how far that is off"
+          >
             Proof
           </Button>
         )}

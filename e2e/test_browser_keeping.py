@@ -6,6 +6,7 @@ import itertools
 
 from browser_support import BrowserTest
 from playwright.sync_api import Page, Route
+from server_support import PASSWORD
 
 from deliveries.models import Deliverable, Render
 from nexal.recipe import parse_recipe
@@ -76,6 +77,34 @@ class Keeping(BrowserTest):
         page.keyboard.press("Escape")
         page.get_by_role("button", name="Undo").click()
         self.wait_for_step("core", white=0.9)
+
+    def test_ones_own_name_and_password(self) -> None:
+        page = self.page
+        page.get_by_role("button", name="More", exact=True).click()
+        page.get_by_role("menuitem", name="Your name and password").click()
+        dialog = page.get_by_role("dialog")
+        dialog.get_by_label("Your name").fill("Orla of the Lamps")
+        dialog.get_by_role("button", name="Keep").click()
+        dialog.get_by_text("Your name is changed").wait_for()
+        fields = [dialog.get_by_label(label) for label in ("Password until now", "New password", "The new one again")]
+        for field, text in zip(fields, ("wrong", "moonlit panes", "moonlit pane"), strict=True):
+            field.fill(text)
+        change = dialog.get_by_role("button", name="Change the password")
+        self.assertTrue(change.is_disabled())
+        fields[2].fill("moonlit panes")
+        change.click()
+        dialog.get_by_text("that is not your password").wait_for()
+        fields[0].fill(PASSWORD)
+        change.click()
+        dialog.get_by_text("Your password is changed").wait_for()
+        page.keyboard.press("Escape")
+        # Still signed in here; the name stands on the other pages, and in what is done from now on.
+        self.put_white("0.8")
+        self.wait_for_step("core", white=0.8)
+        page.goto(f"{self.live_server_url}/projects")
+        page.get_by_role("button", name="Orla of the Lamps").wait_for()
+        self.user.refresh_from_db()
+        self.assertTrue(self.user.check_password("moonlit panes"))
 
     def recipe_head(self):
         self.shot.refresh_from_db()

@@ -11,7 +11,7 @@ from ninja import Field, Router, Schema
 from ninja.utils import check_csrf
 
 from accounts.models import User
-from accounts.services import sign_in
+from accounts.services import change_name, change_password, sign_in
 from config.errors import Refused
 
 router = Router()
@@ -61,6 +61,34 @@ def delete_session(request: HttpRequest) -> HttpResponse:
     """Sign out."""
     logout(request)
     return HttpResponse(status=204)
+
+
+class NewName(Schema):
+    name: str = Field(min_length=1, max_length=150)
+
+
+@router.put("/session/name", response=Person)
+def put_name(request: HttpRequest, new: NewName) -> User:
+    """The signed-in person's own full name."""
+    return change_name(_person(request), new.name)
+
+
+class NewPassword(Schema):
+    old: str = Field(max_length=4096)
+    new: str = Field(max_length=4096)
+
+
+@router.put("/session/password", response=Session)
+def put_password(request: HttpRequest, change: NewPassword) -> dict[str, object]:
+    """The signed-in person's own password; every other session of theirs ends."""
+    person = _person(request)
+    change_password(request, person, change.old, change.new)
+    return {"person": person, "csrf": get_token(request)}
+
+
+def _person(request: HttpRequest) -> User:
+    assert isinstance(request.user, User)
+    return request.user
 
 
 class BrowserFault(Schema):

@@ -13,8 +13,10 @@ from contextlib import contextmanager
 from datetime import timedelta
 
 from django.conf import settings
-from django.contrib.auth import authenticate, login
+from django.contrib.auth import authenticate, login, update_session_auth_hash
+from django.contrib.auth.password_validation import validate_password
 from django.core import signing
+from django.core.exceptions import ValidationError
 from django.db import connection
 from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
@@ -53,6 +55,39 @@ def sign_in(request: HttpRequest, response: HttpResponse, username: str, passwor
         secure=settings.SESSION_COOKIE_SECURE,
     )
     return user
+
+
+def change_name(user: User, name: str) -> User:
+    """Give a person another full name. Raises Refused where nothing is left of it."""
+    plain = " ".join(name.split())
+    if not plain:
+        raise Refused(422, "name", "a name is wanted", where="name", remedy="give one")
+    user.first_name, user.last_name = plain, ""
+    user.save(update_fields=["first_name", "last_name"])
+    return user
+
+
+def change_password(request: HttpRequest, user: User, old: str, new: str) -> None:
+    """Give a person another password, who knows the old one; they stay signed in here, and nowhere else.
+
+    Wrong old ones are counted as attempts to sign in are. Raises Refused: 403 for a wrong old password, 422 for a new
+    one that is too easy, 429 after too many attempts.
+    """
+    name, address, device = user.username[:150], address_of(request)[:64], _device(request, user.username)
+    with _one_at_a_time(device or address):
+        _count(name, address, device)
+    if not user.check_password(old):
+        raise Refused(403, "password", "that is not your password", where="old", remedy="check it and try again")
+    _alike(name, address, device).delete()
+    try:
+        validate_password(new, user)
+    except ValidationError as error:
+        told = " ".join(error.messages)
+        raise Refused(422, "password", told, where="new", remedy="choose another one") from None
+    user.set_password(new)
+    user.save(update_fields=["password"])
+    # All other sessions hold a sign of the old one, and end.
+    update_session_auth_hash(request, user)
 
 
 def _alike(name: str, address: str, device: str) -> "QuerySet[SignInAttempt]":

@@ -14,6 +14,50 @@ from server_support import PASSWORD, ServerTest
 
 from accounts.models import SignInAttempt, User
 
+NEW = "a lantern at four in the morning"
+
+
+class Own(ServerTest):
+    """One's own name and password."""
+
+    def put(self, client: Client, path: str, body: dict) -> object:
+        return client.put(f"/api/session/{path}", json.dumps(body), content_type="application/json")
+
+    def signed_in(self, password: str = PASSWORD) -> Client:
+        client = Client()
+        body = json.dumps({"username": "owner", "password": password})
+        self.assertEqual(client.post("/api/session", body, content_type="application/json").status_code, 200)
+        return client
+
+    def test_a_name_is_what_others_see(self) -> None:
+        client = self.signed_in()
+        answer = self.put(client, "name", {"name": "  Mira \n of the Night  "})
+        self.assertEqual(answer.json()["name"], "Mira of the Night")
+        self.assertEqual(client.get("/api/session").json()["person"]["name"], "Mira of the Night")
+        for wrong in ("", "   ", "x" * 151):
+            self.assertEqual(self.put(client, "name", {"name": wrong}).status_code, 422)
+
+    def test_a_password_is_changed_by_who_knows_it_and_ends_all_other_sessions(self) -> None:
+        here, elsewhere = self.signed_in(), self.signed_in()
+        wrong = self.put(here, "password", {"old": "wrong", "new": NEW})
+        self.assertEqual((wrong.status_code, wrong.json()["where"]), (403, "old"))
+        for easy in ("short", "password1", ""):
+            answer = self.put(here, "password", {"old": PASSWORD, "new": easy})
+            self.assertEqual((answer.status_code, answer.json()["where"]), (422, "new"), easy)
+        self.assertEqual(elsewhere.get("/api/projects").status_code, 200)
+        self.assertEqual(self.put(here, "password", {"old": PASSWORD, "new": NEW}).status_code, 200)
+        self.assertEqual(here.get("/api/projects").status_code, 200)
+        self.assertEqual(elsewhere.get("/api/projects").status_code, 401)
+        self.signed_in(NEW)
+
+    @override_settings(NEXAL_SIGN_IN_FAILURES=3)
+    def test_an_open_browser_is_no_place_to_guess_at(self) -> None:
+        client = self.signed_in()
+        for _ in range(3):
+            self.assertEqual(self.put(client, "password", {"old": "wrong", "new": NEW}).status_code, 403)
+        answer = self.put(client, "password", {"old": PASSWORD, "new": NEW})
+        self.assertEqual((answer.status_code, answer.json()["code"]), (429, "too_many"))
+
 
 class SignIn(ServerTest):
     def attempt(self, password: str, username: str = "owner", client: Client | None = None) -> object:

@@ -15,6 +15,8 @@ from projects.models import Role
 OPEN = {("GET", "/api/session"), ("POST", "/api/session")}
 OWN = {
     ("DELETE", "/api/session"),
+    ("PUT", "/api/session/name"),
+    ("PUT", "/api/session/password"),
     ("POST", "/api/faults"),
     ("GET", "/api/operations"),
     ("GET", "/api/formats"),

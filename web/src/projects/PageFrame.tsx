@@ -1,9 +1,10 @@
 import { useQueryClient } from "@tanstack/react-query";
-import type { ReactNode } from "react";
+import { type ReactNode, useState } from "react";
 import { useNavigate } from "react-router";
 
 import { api } from "@/api/client";
 import { useSession } from "@/api/queries";
+import { You } from "@/accounts/You";
 import { toggleTheme } from "@/app/theme";
 import { Button } from "@/parts/Button";
 import { Mark } from "@/parts/Mark";
@@ -13,6 +14,7 @@ export function PageFrame({ trail, children }: { trail: ReactNode; children: Rea
   const person = useSession().data?.person;
   const navigate = useNavigate();
   const client = useQueryClient();
+  const [own, setOwn] = useState(false);
   return (
     <div className="flex h-full flex-col">
       <header className="flex h-10 shrink-0 items-center gap-4 border-b border-line bg-panel px-3 text-[12px]">
@@ -20,7 +22,9 @@ export function PageFrame({ trail, children }: { trail: ReactNode; children: Rea
         <nav aria-label="Where" className="grow truncate text-dim">
           {trail}
         </nav>
-        <span className="text-dim">{person?.name}</span>
+        <Button quiet title="Your name and password" onClick={() => setOwn(true)}>
+          {person?.name}
+        </Button>
         <Button onClick={toggleTheme}>Bright or dark</Button>
         <Button
           onClick={() =>
@@ -34,6 +38,7 @@ export function PageFrame({ trail, children }: { trail: ReactNode; children: Rea
         </Button>
       </header>
       <main className="min-h-0 grow overflow-y-auto bg-well p-6">{children}</main>
+      {own && <You onClose={() => setOwn(false)} />}
     </div>
   );
 }

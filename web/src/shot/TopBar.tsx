@@ -1,6 +1,8 @@
 import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 
+import { You } from "@/accounts/You";
 import { type ShotWhole, api } from "@/api/client";
 import { toggleTheme } from "@/app/theme";
 import { Button } from "@/parts/Button";
@@ -33,6 +35,7 @@ export function TopBar({ shot, bench, onBench, onHelp, onHistory }: Props) {
   const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, conflict } = useDraft();
   const { undo, redo, settle, dismiss, setAside } = useDraft();
   const navigate = useNavigate();
+  const [own, setOwn] = useState(false);
   const client = useQueryClient();
   const writable = shot.role !== "viewer";
   const state = problem ? "not saved" : conflict ? "" : saving || unsaved ? "saving" : "";
@@ -142,6 +145,7 @@ export function TopBar({ shot, bench, onBench, onHelp, onHistory }: Props) {
             onSelect: () => window.location.assign(`/api/shots/${shot.id}/recipe`),
           },
           { label: "Bright or dark", onSelect: toggleTheme },
+          { label: "Your name and password", onSelect: () => setOwn(true) },
           {
             label: "Sign out",
             onSelect: () =>
@@ -154,6 +158,7 @@ export function TopBar({ shot, bench, onBench, onHelp, onHistory }: Props) {
       >
         <Button>More</Button>
       </Menu>
+      {own && <You onClose={() => setOwn(false)} />}
     </header>
   );
 }

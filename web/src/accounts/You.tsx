@@ -1,0 +1,104 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { type FormEvent, useState } from "react";
+
+import { type Problem, api, got, problemOf } from "@/api/client";
+import { useSession } from "@/api/queries";
+import { Button } from "@/parts/Button";
+import { Message } from "@/parts/Message";
+import { Modal } from "@/parts/Modal";
+import { TextField } from "@/parts/TextField";
+
+/** One's own name, as others see it, and password. */
+export function You({ onClose }: { onClose: () => void }) {
+  const person = useSession().data?.person;
+  const client = useQueryClient();
+  const [name, setName] = useState(person?.name ?? "");
+  const [old, setOld] = useState("");
+  const [fresh, setFresh] = useState("");
+  const [again, setAgain] = useState("");
+  const [problem, setProblem] = useState<Problem | null>(null);
+  const [done, setDone] = useState("");
+  const attempt = async (event: FormEvent, work: () => Promise<string>) => {
+    event.preventDefault();
+    setProblem(null);
+    setDone("");
+    try {
+      setDone(await work());
+      await client.invalidateQueries({ queryKey: ["session"] });
+    } catch (error) {
+      setProblem(problemOf(error));
+    }
+  };
+  const keepName = async () => {
+    await got(api.PUT("/api/session/name", { body: { name } }));
+    return "Your name is changed.";
+  };
+  const keepPassword = async () => {
+    await got(api.PUT("/api/session/password", { body: { old, new: fresh } }));
+    setOld("");
+    setFresh("");
+    setAgain("");
+    return "Your password is changed; wherever else you were signed in, you are not any more.";
+  };
+  const unlike = again !== "" && again !== fresh;
+  return (
+    <Modal title={person?.username ?? "You"} open onClose={onClose} width={380}>
+      <form onSubmit={(event) => void attempt(event, keepName)} className="mb-4 flex items-end gap-2">
+        <div className="grow">
+          <TextField
+            label="Your name, as others see it"
+            autoComplete="name"
+            required
+            maxLength={150}
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+          />
+        </div>
+        <Button type="submit" disabled={!name.trim() || name === person?.name}>
+          Keep
+        </Button>
+      </form>
+      <form
+        onSubmit={(event) => void attempt(event, keepPassword)}
+        className="space-y-3 border-t border-line pt-3"
+      >
+        <input type="text" autoComplete="username" value={person?.username ?? ""} readOnly hidden />
+        <TextField
+          label="Password until now"
+          type="password"
+          autoComplete="current-password"
+          required
+          value={old}
+          onChange={(event) => setOld(event.target.value)}
+        />
+        <TextField
+          label="New password, 8 letters at least"
+          type="password"
+          autoComplete="new-password"
+          required
+          minLength={8}
+          value={fresh}
+          onChange={(event) => setFresh(event.target.value)}
+        />
+        <TextField
+          label="The new one again"
+          type="password"
+          autoComplete="new-password"
+          required
+          aria-invalid={unlike}
+          value={again}
+          onChange={(event) => setAgain(event.target.value)}
+        />
+        <p role="status" className={`min-h-4 text-[12px] ${unlike ? "text-clay" : "text-dim"}`}>
+          {unlike ? "The two are not the same yet." : done}
+        </p>
+        {problem && <Message problem={problem} />}
+        <div className="flex justify-end">
+          <Button main type="submit" disabled={!old || !fresh || fresh !== again}>
+            Change the password
+          </Button>
+        </div>
+      </form>
+    </Modal>
+  );
+}

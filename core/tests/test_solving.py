@@ -140,7 +140,7 @@ class Plates(CoreTest):
         others = [moved(made, across, light) for across, light in ((90, 1.06), (-80, 0.97))]
         bare = bare_screen(made.shot, "green")
         alone, _ = estimated(made.shot, bare)
-        plate, _ = estimated(*joined(made.shot, bare, others, "green"))
+        plate, _ = estimated(*joined(made.shot, bare, others, "green"), joined=True)
 
         def off(plate: Array) -> float:
             return float(np.abs(plate / made.plate - 1).mean(axis=0)[hidden].mean())
@@ -156,6 +156,14 @@ class Plates(CoreTest):
         sources = {"p": pictured(made.shot), "a": pictured(others[0]), "b": pictured(others[1])}
         found = run([{"name": "r", "op": "screen_plate", "in": ports}], sources).planes
         np.testing.assert_allclose(np.stack([found[name] for name in "RGB"]), plate, rtol=1e-5)
+        # A light that falls off to a point in the middle, as a lamp's does: its corners are no subject.
+        y, x = np.mgrid[0:HEIGHT, 0:WIDTH].astype(np.float32)
+        lamp = (1.1 - 0.7 * np.hypot((x - 150) / WIDTH, (y - 80) / HEIGHT)).astype(np.float32)
+        for name in sources:
+            sources[name] = pictured(np.stack(list(sources[name].planes.values())) * lamp)
+        found = run([{"name": "r", "op": "screen_plate", "in": ports}], sources).planes
+        corners = np.s_[[0, 0, -1, -1], [0, -1, 0, -1]]
+        np.testing.assert_allclose(found["G"][corners], (made.plate[1] * lamp)[corners], rtol=0.05)
 
 
 def moved(made: Shot, across: int, light: float) -> Array:

@@ -153,14 +153,17 @@ def _carried(values: Colour, mask: Mask, sigmas: Sequence[float] = (3, 7, 16, 36
     return result, near
 
 
-def estimated(shot: Colour, bare: Mask) -> tuple[Colour, Plane]:
+def estimated(shot: Colour, bare: Mask, *, joined: bool = False) -> tuple[Colour, Plane]:
     """The empty screen, 3 x H x W, from what is bare of it, and its relative standard deviation.
 
-    A smooth surface, and what it misses of the bare pixels, carried into the gaps.
+    A smooth surface, and what it misses of the bare pixels, carried into the gaps. What is far from the surface is no
+    screen, unless it was `joined` from several frames: what stands still in them stands behind the subject.
     """
     surface = _surface(shot, bare)
     rest = shot / surface - 1
     fits = bare & (np.abs(rest).max(axis=0) < 0.5) & (np.abs(soft(rest, 1.5)).max(axis=0) < WRONG)
+    if joined:
+        fits = bare
     field, near = _carried(rest, fits)
     plate = np.maximum(surface * (1 + field), LEAST_LIGHT).astype(np.float32)
     return plate, (NEAR_DOUBT + FAR_DOUBT * (1 - near)).astype(np.float32)

@@ -177,9 +177,11 @@ class ScreenPlate(WholePicture):
             bare &= inputs["matte"][PLANE_NAME] < 0.5
         check_bare(bare)
         others = [colour_of(inputs, scene, port) for port in inputs if port.startswith("others.")]
+        more = bare
         if others:
-            shot, bare = joined(shot, bare, others, screen)
-        plate, doubt = estimated(shot, bare)
+            shot, more = joined(shot, bare, others, screen)
+        # Frames that were all left out tell nothing more.
+        plate, doubt = estimated(shot, more, joined=bool((more & ~bare).any()))
         if settings.gives == "doubt":
             return {PLANE_NAME: doubt}
         names = rgb_names(scene.descriptions["picture"], "picture")

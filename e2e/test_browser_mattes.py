@@ -91,6 +91,8 @@ class Scouting(MattesTest):
         self.choose_item(page, "matte_2")
         self.assert_pixel(page, 160, 60, [255] * 3)
         self.assert_pixel(page, 30, 150, [0] * 3)
+        # Not what is seen roughly: the matte itself.
+        page.get_by_text("Computing matte_2").wait_for(state="hidden", timeout=90_000)
         # What it is told is a stroke of the recipe, and counts.
         page.get_by_role("button", name="Drop", exact=True).click()
         for key in "--------":

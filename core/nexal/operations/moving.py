@@ -132,7 +132,7 @@ class Moving(MixingOperation):
 class PlaceSettings(Settings):
     x: float = setting(0.0, "To the right", low=-1000, high=1000, step=0.1, unit="px")
     y: float = setting(0.0, "Downward", low=-1000, high=1000, step=0.1, unit="px")
-    scale: float = setting(1.0, "Size", gt=0, le=100, low=0.1, high=4, step=0.01)
+    scale: float = setting(1.0, "Size", ge=1e-6, le=100, low=0.1, high=4, step=0.01)
     rotate: float = setting(0.0, "Turn, clockwise", low=-180, high=180, step=0.1, unit="°")
     filter: Literal["cubic", "linear", "nearest"] = setting("cubic", "How pixels in between are found")
     movement: Movement | None = setting(None, "What was followed, that it sticks to", widget="movement")

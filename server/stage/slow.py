@@ -150,7 +150,12 @@ def _compute(result: SlowResult, cancellation: Cancellation) -> None:
         answer = QUESTIONS[result.question["kind"]](planned, result.question, cancellation)
         SlowResult.objects.filter(pk=result.pk).update(answer=answer)
         return
-    node = planned.node(result.item)
+    compute(planned, result.item, cancellation)
+
+
+def compute(planned: Plan, item: str, cancellation: Cancellation | None = None) -> None:
+    """A slow step's whole result, for whoever asks for it next. Raises NexalError."""
+    node = planned.node(item)
     window = node.description.window
     feed = Feed(node, {name: name for name in node.description.channels}, node.description)
     engine().evaluate(feed, planned, region=Window(window.x, window.y, 1, 1), cancellation=cancellation)

@@ -136,9 +136,9 @@ class ScreenPlate(WholePicture):
     by 2 px. Through it go a cubic surface (Tukey's weights) and what that misses, carried into the gaps by masked
     averages of sigma 3, 7, 16, 36, 80 px, the finest with enough known pixels; differences above 12 % are no screen.
     `doubt`: 0.006 where bare screen is near, up to 0.036 where none is. What a frame hides is taken from `others` that
-    show it, brought to its light by the ratio of the two on what is bare in both. For a pull it is as good as the true
-    plate. Computed in full resolution, whatever is looked at. Raises SettingError where there is no screen, or hardly
-    any of it is bare.
+    show it, brought to its light by the ratio of the two on what is bare in both; what they show too is screen, however
+    it differs. For a pull it is as good as the true plate. Computed in full resolution, whatever is looked at. Raises
+    SettingError where there is no screen, or hardly any of it is bare.
     """
 
     name = "screen_plate"
@@ -219,10 +219,11 @@ class ScreenSolve(SidedPicture):
     (`screen_plate`), twice. What `keep` or `drop` covers, or `strokes` paint, is surely subject, or surely screen, and
     tells its neighbours so. With `held`, a source that stands still at one frame, the palette is that frame's: over a
     range it does not change. `spill` is d(I - (1 - a) B) / d(B), from 0 to a, with d = S - max(o1, o2), the screen's
-    channel and the two others: what of the screen's own light is seen on the subject. Test scenes (hair, veil, leaves,
-    blur; green and blue; mean error of 640 x 360): 1.2 with a plate and without, where a plain pull has 6.3. Unsure:
-    veils of the screen's opposite colour, soft veils over bodies. Computed in full resolution, whatever is looked at.
-    Raises SettingError where there is no screen.
+    channel and the two others: what of the screen's own light is seen on the subject, fading to none where it is 0.08
+    to 0.16 of it all around: the subject's own colour. Test scenes (hair, veil, leaves, blur; green and blue; mean
+    error of 640 x 360): 1.2 with a plate and without, where a plain pull has 6.3. Unsure: veils of the screen's
+    opposite colour, soft veils over bodies. Computed in full resolution, whatever is looked at. Raises SettingError
+    where there is no screen.
     """
 
     name = "screen_solve"

@@ -13,16 +13,15 @@ from django.db import transaction
 from accounts.models import User
 from demo.night.generate import SEQUENCES, generate, generate_sequence
 from demo.recipes import MARKS, MOVING, PASSWORD, PROJECT, SHOTS, USERNAME
-from nexal.engine.plan import Feed
 from nexal.errors import NexalError
-from nexal.picture import Window
 from nexal.recipe import numbered_file, numbers_in, parse_recipe
 from projects.models import Membership, Project, Role, Shot
 from recipes.services import first_revision, save
 from sources import sequences
 from sources.models import Source, SourceState
 from sources.services import import_file
-from stage.services import engine, plan
+from stage.services import plan
+from stage.slow import compute
 
 
 class Command(BaseCommand):
@@ -73,12 +72,9 @@ def compute_ahead(project: Project) -> None:
         planned = plan(shot, parse_recipe(shot.head.recipe), shot.first_frame)
         for step in planned.recipe.steps:
             try:
-                node = planned.node(step.name)
-                if node.operation is None or not node.operation.slow:
-                    continue
-                window = node.description.window
-                feed = Feed(node, {name: name for name in node.description.channels}, node.description)
-                engine().evaluate(feed, planned, region=Window(window.x, window.y, 1, 1))
+                operation = planned.node(step.name).operation
+                if operation is not None and operation.slow:
+                    compute(planned, step.name)
             except NexalError:
                 # Somebody has changed the shot meanwhile; the bench tells what is wrong with it.
                 continue

@@ -4,6 +4,7 @@ import { SmallPicture } from "@/stage/SmallPicture";
 
 import type { Diagnosed } from "./DiagnosisPanel";
 import { Swatch } from "@/parts/Swatch";
+import { percent } from "@/parts/percent";
 
 interface Figures {
   soft?: number;
@@ -22,8 +23,6 @@ const EXPLANATIONS = [
 ] as const;
 
 const CHANNELS = ["bg-red", "bg-green", "bg-blue"];
-
-const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)} %`;
 
 interface Seen {
   shot: number;

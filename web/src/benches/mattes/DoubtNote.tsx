@@ -5,6 +5,7 @@ import { setSetting } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useView } from "@/stage/viewState";
+import { percent } from "@/parts/percent";
 
 import { useDoubts } from "./doubtState";
 import { useQuestion } from "./useQuestion";
@@ -13,8 +14,6 @@ interface Props {
   shot: number;
   known: Item;
 }
-
-const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)} %`;
 
 /** Where a whole matte is unsure of itself: asked for by a click, then kept up to date, gone through with a key. */
 export function DoubtNote({ shot, known }: Props) {

@@ -18,7 +18,11 @@ export function OtherFrames({ recipe, step, writable, onRecipe }: Props) {
   if (range[1] <= range[0] || !source) return null;
   const solving = step.op === "screen_solve";
   const fed = [step.in?.[solving ? "held" : "others"] ?? []].flat();
-  const at = fed.map((name) => sourcesOf(recipe)[name]?.first).filter((number) => number !== undefined);
+  // Frames of the shot, which a source that is moved numbers otherwise.
+  const at = fed.flatMap((name) => {
+    const spec = sourcesOf(recipe)[name];
+    return spec?.first === undefined ? [] : [spec.first + (spec.offset ?? 0)];
+  });
   return (
     <div role="group" aria-label="Other frames" className="flex items-center justify-between gap-2">
       <span className="text-dim">

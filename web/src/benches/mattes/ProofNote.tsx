@@ -5,6 +5,7 @@ import { type Step, insertSteps } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useView } from "@/stage/viewState";
+import { percent } from "@/parts/percent";
 
 import { useQuestion } from "./useQuestion";
 
@@ -12,8 +13,6 @@ interface Props {
   shot: number;
   known: Item;
 }
-
-const percent = (share: number) => `${(share * 100).toFixed(share < 0.1 ? 1 : 0)} %`;
 
 /** What is seen of a proof: the rebuilt shot, how far it is off, or the chain built by hand beside the matte. */
 type Seen = "rebuilt" | "off" | "hand";

@@ -4,6 +4,7 @@ import { type Item, api, got } from "@/api/client";
 import { type Recipe, type Step, drafted } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
+import { percent } from "@/parts/percent";
 
 interface Props {
   shot: number;
@@ -12,8 +13,6 @@ interface Props {
   writable: boolean;
   onTake: (steps: Step[]) => void;
 }
-
-const percent = (share: number) => `${share < 0.1 ? (share * 100).toFixed(1) : Math.round(share * 100)} %`;
 
 /** A picture before a coloured screen: what is known of the screen, and its whole matte by one click. */
 export function ScreenNote({ shot, recipe, picture, writable, onTake }: Props) {

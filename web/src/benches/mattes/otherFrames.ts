@@ -1,4 +1,4 @@
-import { type Recipe, type Step, findStep, itemOf, setPort, sourcesOf } from "@/api/recipe";
+import { type Recipe, type Step, findStep, freeName, itemOf, setPort, sourcesOf } from "@/api/recipe";
 
 /** Other frames that are joined to an empty screen, at the most. */
 const JOINED = 3;
@@ -17,12 +17,7 @@ function standing(recipe: Recipe, name: string, frame: number): [Recipe, string]
   const held = `${name}_at_${frame < 0 ? `minus_${-frame}` : frame}`;
   const known = sourcesOf(recipe)[held];
   if (known?.files === spec.files && known.first === number && known.last === number) return [recipe, held];
-  const taken = new Set([
-    ...Object.keys(sourcesOf(recipe)),
-    ...(recipe.steps ?? []).map((step) => step.name),
-  ]);
-  let free = held;
-  for (let count = 2; taken.has(free); count++) free = `${held}_${count}`;
+  const free = freeName(recipe, held);
   const { before: _before, after: _after, ...rest } = spec;
   return [
     { ...recipe, sources: { ...sourcesOf(recipe), [free]: { ...rest, first: number, last: number } } },

@@ -114,8 +114,7 @@ class Keeping(BrowserTest):
     def test_a_reload_and_a_crashed_tab_bring_unsaved_work_back(self) -> None:
         page = self.page
         page.on("dialog", lambda dialog: dialog.accept())
-        # Of the whole browser: what a page that closes is just asking for would get through.
-        page.context.route("**/revisions", lambda route: route.abort())
+        self.refuse_saves_of(page)
         self.put_white("0.6")
         page.get_by_role("button", name="Try again").wait_for()
         page.reload()
@@ -125,15 +124,15 @@ class Keeping(BrowserTest):
         # The tab is gone without a word; another one opens the shot.
         other = page.context.new_page()
         page.close(run_before_unload=False)
-        other.context.unroute("**/revisions")
-        other.goto(f"{self.live_server_url}/shots/{self.shot.pk}?item=core")
-        other.get_by_text("unsaved work found").wait_for()
+        self.open_shot(other, "?item=core")
+        # A tab that takes long to be gone is waited for.
+        other.get_by_text("unsaved work found").wait_for(timeout=90_000)
         self.wait_for_step("core", white=0.6)
 
     def test_work_of_a_page_that_goes_later_is_taken_up_by_one_that_stays(self) -> None:
         page = self.page
         page.on("dialog", lambda dialog: dialog.accept())
-        page.context.route("**/revisions", lambda route: route.abort())
+        self.refuse_saves_of(page)
         self.put_white("0.6")
         page.get_by_role("button", name="Try again").wait_for()
         other = page.context.new_page()
@@ -145,9 +144,23 @@ class Keeping(BrowserTest):
         other.wait_for_timeout(3500)
         self.assertEqual(self.white(other).input_value(), "0.250")
         page.close(run_before_unload=False)
-        other.context.unroute("**/revisions")
-        self.wait_for_page(other, lambda: self.white(other).input_value() == "0.600")
+        self.wait_for_page(other, lambda: self.white(other).input_value() == "0.600", seconds=90)
         self.wait_for_step("core", white=0.6)
+
+    def refuse_saves_of(self, page) -> None:
+        """
+        Until the end: were it lifted, what a closing page is just asking for would get through; and asked of the whole
+        browser, since a page's own refusals end as it closes.
+        """
+
+        def answer(route) -> None:
+            frame = route.request.frame
+            if frame.page is page:
+                route.abort()
+            else:
+                route.continue_()
+
+        page.context.route("**/revisions", answer)
 
     def test_kept_work_meets_a_newer_revision_with_a_choice(self) -> None:
         page = self.page

@@ -253,6 +253,23 @@ describe("away and back", () => {
     expect([others.length, server.seen]).toEqual([0, shown(draft)]);
   });
 
+  it("opens once, however often it is asked to while a page on its way out is waited for", async () => {
+    const found: Kept[] = [
+      { shot: SHOT, owner: "compositor", base: 1, begun: recipe(), recipes: [recipe("kept")] },
+    ];
+    keeper.find = async () => {
+      await new Promise((resolve) => setTimeout(resolve, 10));
+      return found.pop() ?? null;
+    };
+    const draft = createDraft(server, keeper);
+    const head = await server.head();
+    const asked = draft.getState().open(SHOT, head, "compositor");
+    await draft.getState().open(SHOT, head, "compositor");
+    await asked;
+    await draft.getState().finished();
+    expect([shown(draft), draft.getState().restored, server.seen]).toEqual(["kept", true, "kept"]);
+  });
+
   it("does not show one person's kept work to another", async () => {
     const first = await opened();
     server.away = true;

@@ -72,7 +72,7 @@ export function TopBar({ shot, bench, onBench, onHelp, onHistory }: Props) {
           {state}
         </span>
       )}
-      {restored && !problem && (
+      {restored && (
         <button
           type="button"
           onClick={dismiss}

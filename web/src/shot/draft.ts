@@ -92,6 +92,8 @@ export function createDraft(server: Server, keeper: Keeper) {
     let retry: ReturnType<typeof setTimeout> | undefined;
     let keeping: Promise<void> = Promise.resolve();
     let watching = new AbortController();
+    /** What is being opened, while it is looked for what was kept of it. */
+    let opening: { shot: number; person: string | null; head: RevisionWhole } | null = null;
 
     function show(change: Partial<Draft> = {}): void {
       const { head } = { ...get(), ...change };
@@ -373,13 +375,22 @@ export function createDraft(server: Server, keeper: Keeper) {
       problem: null,
       stamp: 0,
       open: async (shot, head, person) => {
+        // Asked for again while a page on its way out is waited for, it is opened once, as the server told it last.
+        if (opening?.shot === shot && opening.person === person) {
+          opening.head = head;
+          return;
+        }
+        const asked = { shot, person, head };
+        opening = asked;
         const found = person ? await keeper.find(shot, person).catch(() => null) : null;
+        if (opening !== asked) return;
+        opening = null;
         clearTimeout(retry);
         owner = person;
         failures = 0;
         unanswered = null;
         if (person) watch(shot, person);
-        resume(shot, head, found);
+        resume(shot, asked.head, found);
       },
       hear: (head, stamp) => {
         const state = get();

@@ -76,6 +76,13 @@ def rgba(width: int = 64, height: int = 48, seed: int = 1, alpha: Alpha = Alpha.
     return MemorySource(planes | {"A": a}, alpha=alpha, **more)
 
 
+def plan_of(steps: Sequence[Mapping[str, Any]], sources: Mapping[str, MemorySource], frame: int = 1) -> Plan:
+    recipe = parse_recipe(
+        {"nexal": 1, "sources": {name: {"files": name} for name in sources}, "steps": [dict(step) for step in steps]}
+    )
+    return Plan(recipe, frame, sources)
+
+
 def run(
     steps: Sequence[Mapping[str, Any]],
     sources: Mapping[str, MemorySource],
@@ -86,10 +93,7 @@ def run(
     **options: Any,
 ) -> Picture:
     """Evaluate an item (the last step by default) of a recipe over sources in memory."""
-    recipe = parse_recipe(
-        {"nexal": 1, "sources": {name: {"files": name} for name in sources}, "steps": [dict(step) for step in steps]}
-    )
-    plan = Plan(recipe, frame, sources)
+    plan = plan_of(steps, sources, frame)
     feed = plan.feed(item or str(steps[-1]["name"]))
     return (engine or Engine(threads=2)).evaluate(feed, plan, **options)
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 import os
 import threading
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
@@ -13,19 +13,20 @@ from fractions import Fraction
 import numpy as np
 
 from nexal.engine.cache import PlaneCache, PlaneKey
+from nexal.engine.chains import Chain, Unrecorded, plainly, recorded, wanted_of
 from nexal.engine.cost import cost_of, outputs_first
 from nexal.engine.kept import Kept
 from nexal.engine.plan import Feed, Node, Plan
 from nexal.errors import Cancelled, Pending, RecipeError
 from nexal.kernels.mixing import reduced, with_alphas
+from nexal.kernels.recording import Program
 from nexal.operations import PointOperation, Scene
 from nexal.picture import Description, Picture, Plane, Window
 from nexal.work import Cost, Work, current, working
 
 SCALES = tuple(Fraction(1, divisor) for divisor in (1, 2, 4, 8))
 BLOCK_PIXELS = 131_072
-"""A block of a point chain: half a megabyte a plane. Smaller blocks fit the cache better, but then threads spend
-their time handing the interpreter's lock to each other; see benchmarks/chain.py."""
+"""What point operations do between two looks at whether it is still wanted: half a megabyte a plane."""
 
 
 def scale_within(window: Window, longest: int) -> Fraction:
@@ -98,15 +99,6 @@ class Task:
 
     def scene(self, node: Node, region: Window) -> Scene:
         return Scene(self.frame, self.scale, region, node.inputs, self.work)
-
-
-@dataclass(frozen=True, eq=False)
-class Chain:
-    """Point operations run as one pass over blocks, and the planes that enter it."""
-
-    nodes: Sequence[Node]
-    wanted: Mapping[str, tuple[str, ...]]
-    entering: Mapping[tuple[str, str], Plane]
 
 
 class Engine:
@@ -344,7 +336,7 @@ class Engine:
             return node.reader.read(channels, task.scale, region)
         assert node.operation is not None
         if isinstance(node.operation, PointOperation):
-            return self._run_chain(self._chain(node, channels, region, task), node, channels, region, task)
+            return self._points(node, channels, region, task)
         scene = task.scene(node, region)
         wanted = node.operation.needed(channels, node.inputs, node.settings)
         inputs = {}
@@ -408,11 +400,43 @@ class Engine:
         with self._lock:
             self.computed[node.item] = self.computed.get(node.item, 0) + 1
 
-    def _chain(self, last: Node, channels: tuple[str, ...], region: Window, task: Task) -> Chain:
-        """The point operations behind `last` that can run in its blocks, in order; the rest is evaluated first."""
+    def _points(self, last: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
+        """What a point operation and those behind it make, in one pass; what cannot be recorded is done by NumPy."""
+        plain: set[str] = set()
+        while True:
+            chain = self._chain(last, channels, region, task, plain)
+            if last.digest in plain:
+                return self._plainly(chain, channels, region, task)
+            try:
+                program = recorded(chain, channels, task.scene(last, region))
+            except Unrecorded as error:
+                plain.add(error.node.digest)
+                continue
+            return self._run(program, chain, channels, region, task)
+
+    def _run(
+        self, program: Program, chain: Chain, channels: tuple[str, ...], region: Window, task: Task
+    ) -> Mapping[str, Plane]:
+        planes = self._entering(chain, region, task)
+        for node in chain.nodes:
+            self._count(node)
+        result = {name: np.empty((region.height, region.width), np.float32) for name in channels}
+        step = 1 / float(task.scale)
+
+        def strip(cut: slice) -> None:
+            rows = {key: plane[cut] for key, plane in planes.items()}
+            program.run(rows, [plane[cut] for plane in result.values()], (region.x, region.y + cut.start, step))
+
+        self._over_rows(strip, region, task)
+        return result
+
+    def _chain(
+        self, last: Node, channels: tuple[str, ...], region: Window, task: Task, plain: Collection[str]
+    ) -> Chain:
+        """The point operations behind `last` that run in one pass with it; none of a `plain` one."""
         wanted: dict[str, set[str]] = {last.digest: {*channels}}
         inner: list[Node] = []
-        entering: dict[tuple[str, str], Plane] = {}
+        entering: list[tuple[Node, tuple[str, ...]]] = []
 
         def order(node: Node) -> tuple[str, ...]:
             return tuple(name for name in node.description.channels if name in wanted[node.digest])
@@ -420,20 +444,18 @@ class Engine:
         for node in outputs_first(last):
             if node.digest not in wanted:
                 continue
-            if node is not last and not self._joins(node, order(node), region, task):
-                for name, plane in self._planes(node, order(node), region, task).items():
-                    entering[node.digest, name] = plane
+            alone = last.digest in plain or node.digest in plain
+            if node is not last and (alone or not self._joins(node, order(node), region, task)):
+                entering.append((node, order(node)))
                 continue
             inner.append(node)
-            assert node.operation is not None
-            assert node.feeds is not None
-            for port, names in node.operation.needed(order(node), node.inputs, node.settings).items():
-                feed = node.feeds[port]
-                wanted.setdefault(feed.node.digest, set()).update(feed.channels[name] for name in names)
-        return Chain(list(reversed(inner)), {node.digest: order(node) for node in inner}, entering)
+            for names in wanted_of(node, order(node)).values():
+                for source, channel in names.values():
+                    wanted.setdefault(source.digest, set()).add(channel)
+        return Chain(inner[::-1], {node.digest: order(node) for node in inner}, entering)
 
     def _joins(self, node: Node, channels: Sequence[str], region: Window, task: Task) -> bool:
-        """Whether a node may be computed inside the blocks of a chain, rather than on its own and kept."""
+        """Whether a node may be computed inside of a chain, rather than on its own and kept."""
         if not isinstance(node.operation, PointOperation) or task.keep_all:
             return False
         window = node.description.window.scaled(task.scale)
@@ -442,41 +464,44 @@ class Engine:
         keys = [self._key(node, name, task) for name in channels]
         return not all(self.cache.find(key, region) is not None for key in keys)
 
-    def _run_chain(
-        self, chain: Chain, last: Node, channels: tuple[str, ...], region: Window, task: Task
-    ) -> Mapping[str, Plane]:
-        for node in chain.nodes:
-            self._count(node)
+    def _entering(self, chain: Chain, region: Window, task: Task) -> dict[tuple[str, str], Plane]:
+        return {
+            (node.digest, name): plane
+            for node, names in chain.entering
+            for name, plane in self._planes(node, names, region, task).items()
+        }
+
+    def _plainly(self, chain: Chain, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
+        (node,) = chain.nodes
+        planes = self._entering(chain, region, task)
+        self._count(node)
         shape = (region.height, region.width)
-        result = {name: np.empty(shape, last.description.sample_type(name)) for name in channels}
-        rows = _block_rows(region, self._threads)
-        # What each operation takes from which node is the same in every block.
-        taken = [_taken(node, chain.wanted[node.digest]) for node in chain.nodes]
+        result = {name: np.empty(shape, node.description.sample_type(name)) for name in channels}
 
-        def block(top: int) -> None:
-            task.work.check()
-            part = Window(region.x, region.y + top, region.width, min(rows, region.height - top))
-            cut = slice(top, top + part.height)
-            values = {key: plane[cut] for key, plane in chain.entering.items()}
-            for node, ports in zip(chain.nodes, taken, strict=True):
-                assert isinstance(node.operation, PointOperation)
-                inputs = {port: {name: values[key] for name, key in keys.items()} for port, keys in ports.items()}
-                made = node.operation.applied(inputs, node.settings, task.scene(node, part))
-                if node is last:
-                    for name in channels:
-                        result[name][cut] = made[name]
-                else:
-                    for name in chain.wanted[node.digest]:
-                        values[node.digest, name] = made[name]
+        def strip(cut: slice) -> None:
+            part = Window(region.x, region.y + cut.start, region.width, cut.stop - cut.start)
+            rows = {key: plane[cut] for key, plane in planes.items()}
+            made = plainly(node, chain.wanted[node.digest], rows, task.scene(node, part))
+            for name in channels:
+                result[name][cut] = made[name]
 
-        tops = range(0, region.height, rows)
-        # Blocks of a block would wait for their own workers; an inner chain never starts inside `block`.
-        if len(tops) == 1:
-            block(0)
-        else:
-            for future in [self._pool.submit(block, top) for top in tops]:
-                future.result()
+        self._over_rows(strip, region, task)
         return result
+
+    def _over_rows(self, strip: Callable[[slice], None], region: Window, task: Task) -> None:
+        """Do something to strips of rows, on all threads; it never waits for strips of its own."""
+        rows = _block_rows(region, self._threads)
+        cuts = [slice(top, min(top + rows, region.height)) for top in range(0, region.height, rows)]
+
+        def checked(cut: slice) -> None:
+            task.work.check()
+            strip(cut)
+
+        if len(cuts) == 1:
+            checked(cuts[0])
+        else:
+            for future in [self._pool.submit(checked, cut) for cut in cuts]:
+                future.result()
 
 
 class _TooDeep(Exception):
@@ -510,17 +535,6 @@ def _block_rows(region: Window, threads: int) -> int:
     if blocks > 1:
         blocks = -(-blocks // threads) * threads
     return max(1, -(-region.height // max(1, blocks)))
-
-
-def _taken(node: Node, names: tuple[str, ...]) -> dict[str, dict[str, tuple[str, str]]]:
-    """For each port of a node, the channels that it wants there, and the node and channel that each comes from."""
-    assert node.operation is not None
-    assert node.feeds is not None
-    wanted = node.operation.needed(names, node.inputs, node.settings)
-    return {
-        port: {name: (node.feeds[port].node.digest, node.feeds[port].channels[name]) for name in own}
-        for port, own in wanted.items()
-    }
 
 
 def _zeros(description: Description, channel: str, region: Window) -> Plane:

@@ -42,7 +42,7 @@ def _smoothstep(low: Value, high: Value, value: Value) -> Value:
 
 
 def _number(truth: Value) -> Value:
-    return np.asarray(truth).astype(np.float32)
+    return where(truth, np.float32(1), np.float32(0))
 
 
 FUNCTIONS: dict[str, tuple[int, int, Callable[..., Value]]] = {

@@ -1,7 +1,6 @@
 """Grey morphology with flat elements, and connected areas.
 
-References: van Herk, *A fast algorithm for local minimum and maximum filters*, Pattern Recognition Letters 13, 1992;
-Serra, *Image Analysis and Mathematical Morphology*, 1982.
+Reference: Serra, *Image Analysis and Mathematical Morphology*, 1982.
 """
 
 from __future__ import annotations
@@ -11,64 +10,135 @@ import math
 import cv2
 import numba
 import numpy as np
+from numpy.typing import NDArray
 
+from nexal.kernels.threads import THREADS, spread
 from nexal.picture import Plane
 from nexal.work import check
 
-PIECE = 16_000_000
-"""Samples raised between two looks whether the result is still wanted: about a tenth of a second."""
+PIECE = 1_000_000_000
+"""Rows of a disc times samples between two looks whether the result is still wanted: about a tenth of a second."""
+STRIP = 512
+"""Columns that are raised together: what they need lies in the innermost caches."""
+_NOTHING = np.float32(-np.inf)
 
 
 @numba.njit(cache=True, nogil=True)
-def _raise_by_runs(source: Plane, result: Plane, halves: Plane, first: int, last: int) -> None:
-    """Maximum over horizontal runs: row offset `dy` (first to last) reaches `halves[dy + r]` pixels to both sides."""
+def _raise_in_disc(
+    source: Plane, least: float, halves: NDArray[np.int64], result: Plane, first: int, last: int
+) -> None:
+    """Rows `first` to `last` of the largest value within a disc, whose row d from the middle has `halves[d]` pixels to
+    both sides. Nothing of the source is below `least`: what holds no more raises nothing, and costs nothing.
+
+    The maximum over a run of any length is that of two runs of a power of two that overlap; those are made once for
+    each row, each from two of half its length, and serve the rows of the disc above and below at the same time.
+    """
     height, width = source.shape
-    reach = (halves.shape[0] - 1) // 2
-    for dy in range(first, last + 1):
-        half = int(halves[dy + reach])
-        size = 2 * half + 1
-        padded = width + 2 * half
-        blocks = (padded + size - 1) // size * size
-        line = np.empty(blocks, np.float32)
-        forward = np.empty(blocks, np.float32)
-        backward = np.empty(blocks, np.float32)
-        for row in range(height):
-            y = row + dy
-            if y < 0 or y >= height:
+    radius = halves.size - 1
+    levels = 1
+    while 2 << levels <= 2 * radius + 1:
+        levels += 1
+    runs = np.empty((levels + 1, STRIP + 2 * radius), np.float32)
+    for start in range(0, width, STRIP):
+        count = min(STRIP, width - start)
+        around = count + 2 * radius
+        left, right = min(radius, start), min(radius, width - start - count)
+        result[first:last, start : start + count] = least
+        for row in range(max(0, first - radius), min(height, last + radius)):
+            line = runs[0, :around]
+            line[:] = _NOTHING
+            inside = line[radius - left : radius + count + right]
+            given = source[row, start - left : start + count + right]
+            for j in range(inside.size):
+                # What is no number is passed over.
+                inside[j] = given[j] if given[j] == given[j] else _NOTHING
+            higher = np.int32(0)
+            for j in range(inside.size):
+                higher += np.int32(inside[j] > least)
+            if not higher:
                 continue
-            for x in range(blocks):
-                inside = x - half
-                line[x] = source[y, inside] if 0 <= inside < width else -np.inf
-            for x in range(blocks):
-                forward[x] = line[x] if x % size == 0 else max(forward[x - 1], line[x])
-            for x in range(blocks - 1, -1, -1):
-                backward[x] = line[x] if x % size == size - 1 else max(backward[x + 1], line[x])
-            for x in range(width):
-                value = max(backward[x], forward[x + size - 1])
-                if value > result[row, x]:
-                    result[row, x] = value
+            for level in range(1, levels + 1):
+                half = 1 << (level - 1)
+                length = max(0, around - 2 * half + 1)
+                one, other = runs[level - 1, :length], runs[level - 1, half : half + length]
+                longer = runs[level, :length]
+                for j in range(length):
+                    longer[j] = one[j] if one[j] > other[j] else other[j]
+            level = levels
+            for d in range(radius + 1):
+                size = 2 * halves[d] + 1
+                while 1 << level > size:
+                    level -= 1
+                begin = radius - halves[d]
+                end = begin + size - (1 << level)
+                one, other = runs[level, begin : begin + count], runs[level, end : end + count]
+                up, down = first <= row - d < last, first <= row + d < last and d > 0
+                if up and down:
+                    above, below = result[row - d, start : start + count], result[row + d, start : start + count]
+                    for j in range(count):
+                        value = one[j] if one[j] > other[j] else other[j]
+                        above[j] = value if value > above[j] else above[j]
+                        below[j] = value if value > below[j] else below[j]
+                elif up or down:
+                    line = result[row - d if up else row + d, start : start + count]
+                    for j in range(count):
+                        value = one[j] if one[j] > other[j] else other[j]
+                        line[j] = value if value > line[j] else line[j]
 
 
-def _disc(radius: int) -> Plane:
-    """Half widths of the rows of a disc: pixels whose centre lies within `radius` of the middle's."""
-    rows = np.arange(-radius, radius + 1)
-    return np.floor(np.sqrt(radius * radius - rows * rows)).astype(np.float32)
+def _disc(radius: int) -> NDArray[np.int64]:
+    """Half widths of a disc's rows, from its middle on: pixels whose centre lies within `radius` of the middle's."""
+    rows = np.arange(radius + 1)
+    return np.floor(np.sqrt(radius * radius - rows * rows)).astype(np.int64)
+
+
+SMALL = 24
+"""Radius of a square up to which pixels are compared one after the other, rather than in runs."""
+
+
+def _small_square(plane: Plane, radius: int) -> Plane:
+    element = cv2.getStructuringElement(cv2.MORPH_RECT, (2 * radius + 1, 2 * radius + 1))
+    known = np.where(np.isnan(plane), _NOTHING, plane) if np.isnan(plane.min()) else plane
+    return cv2.dilate(known, element, borderType=cv2.BORDER_CONSTANT, borderValue=-np.inf)
+
+
+def _square(plane: Plane, radius: int) -> Plane:
+    """Largest value within a square, along columns and then along rows, by runs that grow to twice their length."""
+    result = np.pad(plane, radius, constant_values=-np.inf)
+    for axis in (0, 1):
+        size = 1
+        while size < 2 * radius + 1:
+            check()
+            step = min(size, 2 * radius + 1 - size)
+            kept = result.shape[axis] - step
+            one, other = (result[:kept], result[step:]) if axis == 0 else (result[:, :kept], result[:, step:])
+            result = np.fmax(one, other)
+            size += step
+    return result
 
 
 def dilate(plane: Plane, radius: int, *, round_element: bool) -> Plane:
     """Largest value of a plane H x W within `radius` whole pixels (0 or more): a disc, or a square of 2 radius + 1; the
-    border adds nothing. H x W again (Serra, *Image Analysis and Mathematical Morphology*, 1982)."""
+    border adds nothing, and what is no number is passed over. H x W again.
+
+    References: Serra, *Image Analysis and Mathematical Morphology*, 1982; runs of powers of two as in Bender,
+    Farach-Colton, *The LCA Problem Revisited*, 2000.
+    """
     if radius == 0:
         return plane
     plane = np.ascontiguousarray(plane)
     if not round_element:
-        element = cv2.getStructuringElement(cv2.MORPH_RECT, (2 * radius + 1, 2 * radius + 1))
-        return cv2.dilate(plane, element, borderType=cv2.BORDER_CONSTANT, borderValue=-np.inf)
-    result = np.full_like(plane, -np.inf)
-    together = max(1, PIECE // plane.size)
-    for first in range(-radius, radius + 1, together):
+        return _square(plane, radius) if radius > SMALL else _small_square(plane, radius)
+    halves, result = _disc(radius), np.empty_like(plane)
+    least = np.float32(np.fmin.reduce(plane, axis=None, initial=np.inf))
+    least = least if least < np.inf else _NOTHING
+    height, width = plane.shape
+    rows = max(2 * radius, -(-height // (2 * THREADS)), 16)
+    bands = [(top, min(top + rows, height)) for top in range(0, height, rows)]
+    together = max(THREADS, PIECE // ((radius + 1) * (rows + 2 * radius) * width))
+    for first in range(0, len(bands), together):
         check()
-        _raise_by_runs(plane, result, _disc(radius), first, min(first + together - 1, radius))
+        spread(lambda band: _raise_in_disc(plane, least, halves, result, *band), bands[first : first + together])
     return result
 
 
@@ -80,8 +150,12 @@ def grow(plane: Plane, distance: float, *, round_element: bool) -> Plane:
     result = dilate(source, small, round_element=round_element)
     if large != small:
         further = dilate(source, large, round_element=round_element)
-        result = result + (further - result) * np.float32(size - small)
-    return result if distance >= 0 else -result
+        # In place: at 4K a plane more costs as much as the dilation.
+        further -= result
+        further *= np.float32(size - small)
+        further += result
+        result = further
+    return result if distance >= 0 else np.negative(result, out=result if result is not source else None)
 
 
 def small_areas(mask: np.ndarray, limit: float) -> np.ndarray:

@@ -1,8 +1,8 @@
 """Functions that point operations are written with.
 
-Each takes and returns a *value*: a float32 array, a number, or anything else on which NumPy's universal functions and
-the arithmetic operators work. Nothing here looks at shapes or branches on what a pixel holds, so that a chain of
-point operations can be run block by block in cache.
+Each takes and returns a *value*: a float32 array, a number, or a value that is being recorded (`kernels/recording.py`),
+on which NumPy's universal functions and the arithmetic operators work. Nothing here looks at shapes or branches on what
+a pixel holds, so that a chain of point operations is recorded once and run in one pass.
 """
 
 from __future__ import annotations
@@ -11,6 +11,9 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+
+from nexal.kernels.instructions import Op
+from nexal.kernels.recording import one_instruction
 
 Value = Any
 
@@ -106,6 +109,7 @@ def smoothstep(low: float, high: float, value: Value) -> Value:
     return t * t * (np.float32(3) - np.float32(2) * t)
 
 
+@one_instruction(Op.ENCODE)
 def encode(value: Value) -> Value:
     """Scene-linear to sRGB-encoded (IEC 61966-2-1), odd-symmetric and continued above 1 by the same power law."""
     size = np.abs(value)
@@ -113,6 +117,7 @@ def encode(value: Value) -> Value:
     return np.copysign(np.where(size <= _LINEAR_END, np.float32(12.92) * size, curve), value)
 
 
+@one_instruction(Op.DECODE)
 def decode(value: Value) -> Value:
     """sRGB-encoded to scene-linear, the inverse of `encode`."""
     size = np.abs(value)

@@ -12,9 +12,12 @@ Part = TypeVar("Part")
 Result = TypeVar("Result")
 
 
+THREADS = os.cpu_count() or 2
+
+
 @cache
 def _pool() -> ThreadPoolExecutor:
-    return ThreadPoolExecutor(os.cpu_count() or 2, thread_name_prefix="nexal-kernel")
+    return ThreadPoolExecutor(THREADS, thread_name_prefix="nexal-kernel")
 
 
 def spread(work: Callable[[Part], Result], parts: Iterable[Part]) -> list[Result]:

@@ -15,7 +15,9 @@ def warm() -> None:
     from nexal.kernels.matting import closed_form
     from nexal.kernels.morphology import grow
     from nexal.kernels.nearest import nearest_known
+    from nexal.kernels.pointmath import encode
     from nexal.kernels.ranking import MODES, SINGLE, crossed, quality, rank
+    from nexal.kernels.recording import Recording
     from nexal.kernels.strokes import lay, stroke_coverage
     from nexal.kernels.sums import add_scaled
     from nexal.kernels.warping import FILTER_SUPPORT, resample
@@ -24,6 +26,8 @@ def warm() -> None:
     warm_textures(pixels)
     warm_space()
     warm_mattes()
+    recording = Recording()
+    recording.program([encode(recording.input("pixels"))]).run({"pixels": pixels}, [pixels.copy()], (0.0, 0.0, 1.0))
     to_halves(pixels)
     add_scaled(pixels.copy(), pixels, np.float32(0.5))
     for kind in FILTER_SUPPORT:

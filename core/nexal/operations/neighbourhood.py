@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 from collections.abc import Mapping, Sequence
 from typing import Any, Literal
 
@@ -65,10 +64,16 @@ class Blur(MixingOperation):
         return ("from", channel) if left or settings.radius == 0 else None
 
     def effort(self, settings: BlurSettings, scene: Scene) -> float:
-        return 8 + TAP_NS * 2 * (2 * self._reach(settings, scene) + 1)
+        from nexal.kernels.filters import reduction
+
+        taps = 2 * (2 * self._reach(settings, scene) + 1)
+        n = reduction(scene.pixels(settings.radius)) if settings.filter == "gaussian" else 1
+        return 8 + TAP_NS * taps / n**3
 
     def _reach(self, settings: BlurSettings, scene: Scene) -> int:
-        return math.ceil((4 if settings.filter == "gaussian" else 1) * scene.pixels(settings.radius))
+        from nexal.kernels.filters import box_reach, gaussian_reach
+
+        return (gaussian_reach if settings.filter == "gaussian" else box_reach)(scene.pixels(settings.radius))
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: BlurSettings) -> Window:
         return region if port == "matte" else region.grow(self._reach(settings, scene))
@@ -95,8 +100,12 @@ class Blur(MixingOperation):
         if reach == 0:
             return self.single(plane, settings, scene)
         given = scene.region.grow(reach)
-        weights = (filters.gaussian_weights if settings.filter == "gaussian" else filters.box_weights)(size)
-        blurred = filters.blur(edge_extended(plane, given, scene, "from"), weights)[scene.region.within(given)]
+        inside = given.intersect(scene.descriptions["from"].window.scaled(scene.scale))
+        if settings.filter == "gaussian" and size >= filters.WIDE and not inside.empty:
+            blurred = filters.wide_gaussian(plane[inside.within(given)], size, inside, scene.region)
+        else:
+            weights = (filters.gaussian_weights if settings.filter == "gaussian" else filters.box_weights)(size)
+            blurred = filters.blur(edge_extended(plane, given, scene, "from"), weights)[scene.region.within(given)]
         return blurred if prepared is None else lerp(self.single(plane, settings, scene), blurred, prepared)
 
     def single(self, plane: Plane, settings: BlurSettings, scene: Scene) -> Plane:

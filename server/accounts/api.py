@@ -25,6 +25,11 @@ class Person(Schema):
     id: int
     username: str
     name: str
+    administrator: bool
+
+    @staticmethod
+    def resolve_administrator(user: User) -> bool:
+        return user.is_staff
 
     @staticmethod
     def resolve_name(user: User) -> str:

@@ -8,6 +8,19 @@ class User(AbstractUser):
     """A person who signs in by name and password."""
 
 
+class Deed(models.Model):
+    """What was done about people and their rights, for an administrator to read. Deeds are never changed."""
+
+    at = models.DateTimeField(auto_now_add=True)
+    who = models.CharField(max_length=150)
+    """Name that they signed in by; it outlives the account."""
+    sentence = models.CharField(max_length=500)
+    address = models.CharField(max_length=64, blank=True)
+
+    class Meta:
+        ordering = ["-pk"]
+
+
 class SignInAttempt(models.Model):
     """An attempt that has not succeeded, kept for a while so that guessing passwords is slow."""
 

@@ -22,6 +22,7 @@ from django.db.models import QuerySet
 from django.http import HttpRequest, HttpResponse
 from django.utils import timezone
 
+from accounts.audit import note
 from accounts.models import SignInAttempt, User
 from config.clients import address_of
 from config.errors import Refused
@@ -79,15 +80,21 @@ def change_password(request: HttpRequest, user: User, old: str, new: str) -> Non
     if not user.check_password(old):
         raise Refused(403, "password", "that is not your password", where="old", remedy="check it and try again")
     _alike(name, address, device).delete()
-    try:
-        validate_password(new, user)
-    except ValidationError as error:
-        told = " ".join(error.messages)
-        raise Refused(422, "password", told, where="new", remedy="choose another one") from None
-    user.set_password(new)
-    user.save(update_fields=["password"])
+    set_password(user, new, "new")
+    note(request, "changed their own password")
     # All other sessions hold a sign of the old one, and end.
     update_session_auth_hash(request, user)
+
+
+def set_password(user: User, password: str, where: str = "password") -> None:
+    """Give a person a password; it ends their sessions. Raises Refused where it is too easy."""
+    try:
+        validate_password(password, user)
+    except ValidationError as error:
+        told = " ".join(error.messages)
+        raise Refused(422, "password", told, where=where, remedy="choose another one") from None
+    user.set_password(password)
+    user.save(update_fields=["password"])
 
 
 def _alike(name: str, address: str, device: str) -> "QuerySet[SignInAttempt]":

@@ -18,8 +18,10 @@ api = NinjaAPI(
 errors.install(api)
 
 from accounts.api import router as accounts  # noqa: E402
+from accounts.people import router as people  # noqa: E402
 from deliveries.api import router as deliveries  # noqa: E402
 from projects.api import router as projects  # noqa: E402
+from projects.members import router as members  # noqa: E402
 from projects.packing import router as project_packing  # noqa: E402
 from recipes.catalogue import router as catalogue  # noqa: E402
 from recipes.history import router as history  # noqa: E402
@@ -41,7 +43,9 @@ api.add_decorator(as_request_work)
 
 for router, tag in (
     (accounts, "accounts"),
+    (people, "accounts"),
     (projects, "projects"),
+    (members, "projects"),
     (project_packing, "projects"),
     (sources, "sources"),
     (catalogue, "recipes"),

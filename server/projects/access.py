@@ -41,8 +41,11 @@ def may_write(request: HttpRequest, shot: Shot) -> bool:
     return role_in(request, shot.project_id) in WRITERS
 
 
-def get_project(request: HttpRequest, project_id: int, *, write: bool = False) -> Project:
-    _check(role_in(request, project_id), write=write)
+def get_project(request: HttpRequest, project_id: int, *, write: bool = False, owner: bool = False) -> Project:
+    role = role_in(request, project_id)
+    _check(role, write=write)
+    if owner and role != Role.OWNER:
+        raise Refused(403, "forbidden", "only an owner of the project may do this", remedy="ask one of its owners")
     return Project.objects.get(pk=project_id)
 
 

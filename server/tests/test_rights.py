@@ -12,7 +12,25 @@ from deliveries import movies
 from deliveries import services as delivery_services
 from projects.models import Role
 
-OPEN = {("GET", "/api/session"), ("POST", "/api/session")}
+OPEN = {
+    ("GET", "/api/session"),
+    ("POST", "/api/session"),
+    ("GET", "/api/welcome/{person_id}/{token}"),
+    ("POST", "/api/welcome/{person_id}/{token}"),
+}
+ADMINISTRATOR: dict[tuple[str, str], Any] = {
+    ("GET", "/api/people"): None,
+    ("POST", "/api/people"): {"username": "fern", "name": "Fern"},
+    ("PUT", "/api/people/{person_id}"): {"active": False},
+    ("POST", "/api/people/{person_id}/link"): None,
+    ("GET", "/api/deeds"): None,
+}
+OWNER: dict[tuple[str, str], Any] = {
+    ("GET", "/api/projects/{project_id}/candidates"): None,
+    ("POST", "/api/projects/{project_id}/members"): {"username": "stranger", "role": "owner"},
+    ("PUT", "/api/projects/{project_id}/members/{user_id}"): {"role": "viewer"},
+    ("DELETE", "/api/projects/{project_id}/members/{user_id}"): None,
+}
 OWN = {
     ("DELETE", "/api/session"),
     ("PUT", "/api/session/name"),
@@ -70,6 +88,7 @@ READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/shots/{shot_id}/delivered"): None,
     ("GET", "/api/shots/{shot_id}/news"): None,
     ("GET", "/api/projects/{project_id}"): None,
+    ("GET", "/api/projects/{project_id}/members"): None,
     ("GET", "/api/projects/{project_id}/packing"): None,
     ("POST", "/api/shots/{shot_id}/lit"): {"recipe": TEXTURE, "packed": "texture", "size": 32},
     ("POST", "/api/shots/{shot_id}/proof"): {"recipe": TEXTURE, "address": "texture"},
@@ -137,6 +156,9 @@ class Rights(ServerTest):
             "item": "matte",
             "deliverable_id": deliverable.pk,
             "render_id": render.pk,
+            "person_id": self.owner.pk,
+            "user_id": self.owner.pk,
+            "token": "guessed",
         }
 
     def routes(self) -> list[tuple[str, str]]:
@@ -153,17 +175,18 @@ class Rights(ServerTest):
         return self.as_user(user).client.post(path.format(**self.ids), files).status_code
 
     def test_the_table_holds_every_route(self) -> None:
-        self.assertEqual(set(self.routes()), OPEN | OWN | set(WRITES) | set(READS))
+        self.assertEqual(set(self.routes()), OPEN | OWN | set(ADMINISTRATOR) | set(OWNER) | set(WRITES) | set(READS))
 
     def test_nobody_gets_in_anywhere(self) -> None:
         for method, path in self.routes():
             if (method, path) in OPEN:
                 continue
             with self.subTest(f"{method} {path}"):
-                self.assertEqual(self.ask(None, method, path, (WRITES | READS).get((method, path))), 401)
+                body = (WRITES | READS | OWNER | ADMINISTRATOR).get((method, path))
+                self.assertEqual(self.ask(None, method, path, body), 401)
 
     def test_a_stranger_is_told_that_there_is_nothing(self) -> None:
-        for (method, path), body in (WRITES | READS).items():
+        for (method, path), body in (WRITES | READS | OWNER).items():
             with self.subTest(f"{method} {path}"):
                 if method == "POST" and path.endswith(FILES):
                     self.assertEqual(self.sent_by(self.stranger, path), 404)
@@ -174,7 +197,7 @@ class Rights(ServerTest):
         for (method, path), body in READS.items():
             with self.subTest(f"{method} {path}"):
                 self.assertEqual(self.ask(self.viewer, method, path, body), 200)
-        for (method, path), body in WRITES.items():
+        for (method, path), body in (WRITES | OWNER).items():
             with self.subTest(f"{method} {path}"):
                 if method == "POST" and path.endswith(FILES):
                     self.assertEqual(self.sent_by(self.viewer, path), 403)
@@ -182,6 +205,20 @@ class Rights(ServerTest):
                     self.assertEqual(self.ask(self.viewer, method, path, body), 403)
         self.shot.refresh_from_db()
         self.assertEqual((self.shot.head.number, self.shot.deliverables.count(), self.shot.sources.count()), (2, 1, 1))
+
+    def test_an_artist_does_not_say_who_works_here(self) -> None:
+        self.project.memberships.filter(user=self.viewer).update(role=Role.ARTIST)
+        for (method, path), body in OWNER.items():
+            with self.subTest(f"{method} {path}"):
+                self.assertEqual(self.ask(self.viewer, method, path, body), 403)
+
+    def test_accounts_are_for_administrators(self) -> None:
+        for (method, path), body in ADMINISTRATOR.items():
+            with self.subTest(f"{method} {path}"):
+                self.assertEqual(self.ask(self.owner, method, path, body), 403)
+        for method in ("GET", "POST"):
+            address = "/api/welcome/{person_id}/{token}"
+            self.assertEqual(self.ask(None, method, address, {"password": "moonlit panes"}), 410)
 
     def test_ids_of_another_shot_lead_nowhere(self) -> None:
         other = self.api.post(f"/api/projects/{self.project.pk}/shots", {"name": "060 other"}).json()["id"]

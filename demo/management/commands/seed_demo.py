@@ -34,14 +34,14 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         settings.NEXAL_JOBS = "inline"
-        user, created = User.objects.get_or_create(
-            username=USERNAME, defaults={"first_name": "Demo", "last_name": "compositor"}
-        )
-        if created:
-            user.set_password(PASSWORD)
-            user.save()
-        project, _ = Project.objects.get_or_create(name=PROJECT)
-        Membership.objects.get_or_create(project=project, user=user, defaults={"role": Role.OWNER})
+        user = _person(USERNAME, "Demo compositor")
+        if not User.objects.filter(is_staff=True, is_active=True).exists():
+            User.objects.filter(pk=user.pk).update(is_staff=True)
+        project, started = Project.objects.get_or_create(name=PROJECT)
+        if started:
+            Membership.objects.create(project=project, user=user, role=Role.OWNER)
+            for username, (name, role) in OTHERS.items():
+                Membership.objects.create(project=project, user=_person(username, name), role=role)
         shots = MOVING if options["moving"] else SHOTS
         missing = [name for name in shots if not Shot.objects.filter(project=project, name=name).exists()]
         half = sequences_of(project, shots) if options["moving"] else []
@@ -62,6 +62,18 @@ class Command(BaseCommand):
                 generate_sequence(folder, files)
             seed_shot(project, name, user.pk, folder)
             self.stdout.write(f"shot {name}")
+
+
+OTHERS = {"lamplighter": ("Orla of the Lamps", Role.ARTIST), "gardener": ("Bram of the Ferns", Role.VIEWER)}
+"""Further members of the demo project; they sign in with its password."""
+
+
+def _person(username: str, name: str) -> User:
+    user, created = User.objects.get_or_create(username=username, defaults={"first_name": name})
+    if created:
+        user.set_password(PASSWORD)
+        user.save()
+    return user
 
 
 def compute_ahead(project: Project) -> None:

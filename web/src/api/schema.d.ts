@@ -92,6 +92,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * People
+         * @description Everybody who has an account, for administrators.
+         */
+        get: operations["accounts_people_people"];
+        put?: never;
+        /**
+         * Add Person
+         * @description Make an account, with a first password or a link to choose one by.
+         */
+        post: operations["accounts_people_add_person"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Person
+         * @description Another name, turned off or on, administrator or not. Nobody turns off, or gives up the right of, themselves.
+         */
+        put: operations["accounts_people_change_person"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person_id}/link": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * New Link
+         * @description Take somebody's password: their sessions end, and they choose another one by the link.
+         */
+        post: operations["accounts_people_new_link"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Deeds
+         * @description What was done about people and their rights, the newest first, fifty at a time.
+         */
+        get: operations["accounts_people_deeds"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/welcome/{person_id}/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Welcome
+         * @description Whose link it is. Raises Refused where it is no good (any more).
+         */
+        get: operations["accounts_people_welcome"];
+        put?: never;
+        /**
+         * First Password
+         * @description Choose a password by a link, and be signed in.
+         */
+        post: operations["accounts_people_first_password"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/projects": {
         parameters: {
             query?: never;
@@ -128,6 +236,74 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/members": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Members
+         * @description Everybody who works in a project.
+         */
+        get: operations["projects_members_members"];
+        put?: never;
+        /**
+         * Add Member
+         * @description Let somebody in. Raises Refused where there is no such person, or they are in.
+         */
+        post: operations["projects_members_add_member"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/candidates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Candidates
+         * @description Who could be added, for owners: everybody who can sign in and has no role in the project.
+         */
+        get: operations["projects_members_candidates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/members/{user_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Role
+         * @description Give somebody another role; the last owner stays one.
+         */
+        put: operations["projects_members_change_role"];
+        post?: never;
+        /**
+         * Remove Member
+         * @description Put somebody out, as an owner, or leave oneself; the last owner stays.
+         */
+        delete: operations["projects_members_remove_member"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1347,6 +1523,8 @@ export interface components {
             username: string;
             /** Name */
             name: string;
+            /** Administrator */
+            administrator: boolean;
         };
         /** Session */
         Session: {
@@ -1397,6 +1575,89 @@ export interface components {
              */
             did: string;
         };
+        /** PersonRow */
+        PersonRow: {
+            /** Id */
+            id: number;
+            /** Username */
+            username: string;
+            /** Name */
+            name: string;
+            /** Active */
+            active: boolean;
+            /** Administrator */
+            administrator: boolean;
+            /**
+             * Invited
+             * @description Has not chosen a password yet, or has to choose a new one
+             */
+            invited: boolean;
+            /** Last Login */
+            last_login: string | null;
+        };
+        /** AddedPerson */
+        AddedPerson: {
+            person: components["schemas"]["PersonRow"];
+            /**
+             * Link
+             * @description Path of the page where they choose their password
+             */
+            link: string | null;
+        };
+        /** NewPerson */
+        NewPerson: {
+            /** Username */
+            username: string;
+            /** Name */
+            name: string;
+            /**
+             * Administrator
+             * @default false
+             */
+            administrator: boolean;
+            /**
+             * Password
+             * @description Without one, they get a link to choose it by
+             */
+            password?: string | null;
+        };
+        /** PersonChange */
+        PersonChange: {
+            /** Name */
+            name?: string | null;
+            /** Active */
+            active?: boolean | null;
+            /** Administrator */
+            administrator?: boolean | null;
+        };
+        /** DeedRow */
+        DeedRow: {
+            /** Id */
+            id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Who */
+            who: string;
+            /** Sentence */
+            sentence: string;
+            /** Address */
+            address: string;
+        };
+        /** Invited */
+        Invited: {
+            /** Username */
+            username: string;
+            /** Name */
+            name: string;
+        };
+        /** FirstPassword */
+        FirstPassword: {
+            /** Password */
+            password: string;
+        };
         /** ProjectRow */
         ProjectRow: {
             /** Id */
@@ -1407,6 +1668,44 @@ export interface components {
             role: string;
             /** Shots */
             shots: number;
+        };
+        /** MemberRow */
+        MemberRow: {
+            /** Id */
+            id: number;
+            /** Username */
+            username: string;
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+            /**
+             * Active
+             * @description Whether they can sign in
+             */
+            active: boolean;
+        };
+        /** NewMember */
+        NewMember: {
+            /** Username */
+            username: string;
+            role: components["schemas"]["Role"];
+        };
+        /**
+         * Role
+         * @enum {string}
+         */
+        Role: "owner" | "artist" | "viewer";
+        /** Candidate */
+        Candidate: {
+            /** Username */
+            username: string;
+            /** Name */
+            name: string;
+        };
+        /** NewRole */
+        NewRole: {
+            role: components["schemas"]["Role"];
         };
         /**
          * LayoutChannel
@@ -3497,6 +3796,170 @@ export interface operations {
             };
         };
     };
+    accounts_people_people: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonRow"][];
+                };
+            };
+        };
+    };
+    accounts_people_add_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPerson"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedPerson"];
+                };
+            };
+        };
+    };
+    accounts_people_change_person: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonRow"];
+                };
+            };
+        };
+    };
+    accounts_people_new_link: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddedPerson"];
+                };
+            };
+        };
+    };
+    accounts_people_deeds: {
+        parameters: {
+            query?: {
+                before?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeedRow"][];
+                };
+            };
+        };
+    };
+    accounts_people_welcome: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Invited"];
+                };
+            };
+        };
+    };
+    accounts_people_first_password: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FirstPassword"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Session"];
+                };
+            };
+        };
+    };
     projects_api_projects: {
         parameters: {
             query?: never;
@@ -3560,6 +4023,124 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["ProjectRow"];
                 };
+            };
+        };
+    };
+    projects_members_members: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MemberRow"][];
+                };
+            };
+        };
+    };
+    projects_members_add_member: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewMember"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MemberRow"][];
+                };
+            };
+        };
+    };
+    projects_members_candidates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Candidate"][];
+                };
+            };
+        };
+    };
+    projects_members_change_role: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                user_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewRole"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MemberRow"][];
+                };
+            };
+        };
+    };
+    projects_members_remove_member: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                user_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
         };
     };

@@ -5,7 +5,9 @@ import { Navigate, Outlet, createBrowserRouter, useLocation } from "react-router
 // The one for browsers: the other takes no notice of what is to be drawn at once.
 import { RouterProvider } from "react-router/dom";
 
+import { People } from "@/accounts/People";
 import { SignIn } from "@/accounts/SignIn";
+import { Welcome } from "@/accounts/Welcome";
 import { ApiError } from "@/api/client";
 import { useSession } from "@/api/queries";
 import { Message } from "@/parts/Message";
@@ -69,6 +71,7 @@ function Nowhere() {
 }
 
 const router = createBrowserRouter([
+  { path: "/welcome/:person/:token", element: <Welcome />, errorElement: <Fault /> },
   { path: "/sign-in", element: <SignIn />, errorElement: <Fault /> },
   {
     element: <Inside />,
@@ -77,6 +80,7 @@ const router = createBrowserRouter([
       { path: "/", element: <Navigate replace to="/projects" /> },
       { path: "/projects", element: <Projects /> },
       { path: "/projects/:project", element: <Shots /> },
+      { path: "/people", element: <People /> },
       { path: "/shots/:shot", element: <ShotPage /> },
     ],
   },

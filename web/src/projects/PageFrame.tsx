@@ -1,6 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
-import { useNavigate } from "react-router";
+import { Link, useNavigate } from "react-router";
 
 import { api } from "@/api/client";
 import { useSession } from "@/api/queries";
@@ -22,6 +22,15 @@ export function PageFrame({ trail, children }: { trail: ReactNode; children: Rea
         <nav aria-label="Where" className="grow truncate text-dim">
           {trail}
         </nav>
+        {person?.administrator && (
+          <Link
+            to="/people"
+            className="text-dim hover:text-text"
+            title="Accounts, and what was done about them"
+          >
+            People
+          </Link>
+        )}
         <Button quiet title="Your name and password" onClick={() => setOwn(true)}>
           {person?.name}
         </Button>

@@ -9,6 +9,7 @@ import { Waiting } from "@/parts/Waiting";
 import { readPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
+import { Members } from "./Members";
 import { NewName } from "./NewName";
 import { PageFrame } from "./PageFrame";
 
@@ -25,6 +26,7 @@ export function Shots() {
     queryFn: () => got(api.GET("/api/projects/{project_id}/shots", path)),
   });
   const [making, setMaking] = useState(false);
+  const [meeting, setMeeting] = useState(false);
   const navigate = useNavigate();
   const writable = about.data !== undefined && about.data.role !== "viewer";
   const problem = about.error ?? shots.error;
@@ -43,7 +45,14 @@ export function Shots() {
       <div className="mx-auto max-w-6xl">
         <div className="mb-4 flex items-center justify-between">
           <h1 className="text-[16px] font-semibold">{about.data?.name ?? "Shots"}</h1>
-          {writable && <Button onClick={() => setMaking(true)}>New shot</Button>}
+          <span className="flex gap-2">
+            {about.data && (
+              <Button title="Who works in this project" onClick={() => setMeeting(true)}>
+                Members
+              </Button>
+            )}
+            {writable && <Button onClick={() => setMaking(true)}>New shot</Button>}
+          </span>
         </div>
         {problem && <Message problem={problemOf(problem)} />}
         {shots.isPending && !problem && <Waiting text="Fetching shots" />}
@@ -56,6 +65,9 @@ export function Shots() {
           ))}
         </ul>
       </div>
+      {meeting && about.data && (
+        <Members project={project} role={about.data.role} onClose={() => setMeeting(false)} />
+      )}
       {making && (
         <NewName
           title="New shot"

@@ -25,7 +25,7 @@ from projects.members import router as members  # noqa: E402
 from projects.packing import router as project_packing  # noqa: E402
 from recipes.catalogue import router as catalogue  # noqa: E402
 from recipes.history import router as history  # noqa: E402
-from recipes.shots import router as shots  # noqa: E402
+from recipes.wall import router as shots  # noqa: E402
 from sources.api import router as sources  # noqa: E402
 from stage.advice import router as advice  # noqa: E402
 from stage.edges import router as edges  # noqa: E402

@@ -49,10 +49,11 @@ def get_project(request: HttpRequest, project_id: int, *, write: bool = False, o
     return Project.objects.get(pk=project_id)
 
 
-def get_shot(request: HttpRequest, shot_id: int, *, write: bool = False) -> Shot:
+def get_shot(request: HttpRequest, shot_id: int, *, write: bool = False, deleted: bool = False) -> Shot:
+    """A shot that is there; or, where that is asked for, one that was deleted. Raises Http404 and Refused."""
     # One query: every drag asks for it.
     mine = Shot.objects.select_related("project", "head").filter(
-        pk=shot_id, project__memberships__user_id=person(request)
+        pk=shot_id, deleted__isnull=not deleted, project__memberships__user_id=person(request)
     )
     shot = mine.annotate(role=F("project__memberships__role")).order_by().first()
     if shot is None:

@@ -1,10 +1,12 @@
 """Routes: projects and shots."""
 
 from django.db import transaction
-from django.db.models import Count
+from django.db.models import Count, Q
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
+from accounts.audit import note
+from config.errors import Refused
 from projects.access import get_project, person, role_in
 from projects.models import Membership, Project, Role
 
@@ -26,7 +28,8 @@ class NewName(Schema):
 def projects(request: HttpRequest) -> list[ProjectRow]:
     """The projects in which the person has a role."""
     rows = Membership.objects.filter(user_id=person(request)).select_related("project")
-    rows = rows.annotate(shots=Count("project__shots")).order_by("project__name")
+    there = Q(project__shots__deleted=None, project__shots__archived=False)
+    rows = rows.annotate(shots=Count("project__shots", filter=there)).order_by("project__name")
     return [ProjectRow(id=row.project_id, name=row.project.name, role=row.role, shots=row.shots) for row in rows]
 
 
@@ -42,4 +45,16 @@ def create_project(request: HttpRequest, new: NewName) -> ProjectRow:
 @router.get("/projects/{project_id}", response=ProjectRow)
 def project(request: HttpRequest, project_id: int) -> ProjectRow:
     found = get_project(request, project_id)
-    return ProjectRow(id=found.pk, name=found.name, role=role_in(request, project_id), shots=found.shots.count())
+    shots = found.shots.filter(deleted=None, archived=False).count()
+    return ProjectRow(id=found.pk, name=found.name, role=role_in(request, project_id), shots=shots)
+
+
+@router.put("/projects/{project_id}", response=ProjectRow)
+def rename_project(request: HttpRequest, project_id: int, new: NewName) -> ProjectRow:
+    """Give a project another name."""
+    found = get_project(request, project_id, owner=True)
+    if not new.name.strip():
+        raise Refused(422, "name", "a name is wanted", where="name", remedy="give one")
+    Project.objects.filter(pk=found.pk).update(name=new.name.strip())
+    note(request, f"named the project '{found.name}' '{new.name.strip()}'")
+    return project(request, project_id)

@@ -33,6 +33,15 @@ class Membership(models.Model):
         constraints = [models.UniqueConstraint(fields=["project", "user"], name="one_role_per_project")]
 
 
+class ShotState(models.TextChoices):
+    """How far a shot is, as people say it is."""
+
+    TODO = "todo"
+    WORK = "work"
+    REVIEW = "review"
+    DONE = "done"
+
+
 class Shot(models.Model):
     """One picture or frame range worked on; `head` is the revision that it shows now."""
 
@@ -46,6 +55,13 @@ class Shot(models.Model):
     marks_page = models.CharField(max_length=40, blank=True, default="")
     marks_turn = models.BigIntegerField(default=0)
     """Which page sent the marks, and as its how manieth."""
+    state = models.CharField(max_length=8, choices=ShotState.choices, default=ShotState.TODO)
+    archived = models.BooleanField(default=False)
+    """It stands aside, and is worked on as ever."""
+    deleted = models.DateTimeField(null=True)
+    """Since when it is nowhere to be seen; after a while it is gone for good."""
+    deleted_name = models.CharField(max_length=120, blank=True, default="")
+    """What it was called: meanwhile another shot may take the name."""
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:

@@ -10,7 +10,7 @@ from config.errors import Refused
 from nexal.recipe import FrameNumber
 from projects.access import get_project, get_shot, person, role_in
 from projects.api import NewName
-from projects.models import Shot
+from projects.models import Shot, ShotState
 from projects.news import since as news_since
 from recipes.rows import RevisionWhole, picture_of, whole
 from recipes.services import first_revision
@@ -27,6 +27,8 @@ class ShotRow(Schema):
     changed: datetime | None
     picture: str | None = Field(description="The item that stands for the shot on the wall")
     frame: int = Field(description="The frame that it is shown at there")
+    state: ShotState
+    archived: bool
 
 
 class ShotWhole(Schema):
@@ -45,7 +47,8 @@ class ShotWhole(Schema):
 @router.get("/projects/{project_id}/shots", response=list[ShotRow])
 def shots(request: HttpRequest, project_id: int) -> list[ShotRow]:
     """The shots of a project, as a wall shows them."""
-    return [_shot_row(shot) for shot in get_project(request, project_id).shots.select_related("head")]
+    rows = get_project(request, project_id).shots.filter(deleted=None).select_related("head")
+    return [shot_row(shot) for shot in rows]
 
 
 @router.post("/projects/{project_id}/shots", response=ShotRow)
@@ -60,7 +63,7 @@ def create_shot(request: HttpRequest, project_id: int, new: NewName) -> ShotRow:
         raise Refused(
             409, "name_taken", f"there is a shot '{new.name}' already", where="name", remedy="choose another name"
         ) from None
-    return _shot_row(shot)
+    return shot_row(shot)
 
 
 class Range(Schema):
@@ -117,7 +120,8 @@ def shot(request: HttpRequest, shot_id: int) -> ShotWhole:
     )
 
 
-def _shot_row(shot: Shot) -> ShotRow:
+def shot_row(shot: Shot) -> ShotRow:
+    """A shot as a wall shows it."""
     head = shot.head
     return ShotRow(
         id=shot.pk,
@@ -126,4 +130,6 @@ def _shot_row(shot: Shot) -> ShotRow:
         changed=head.created if head else None,
         picture=picture_of(head.recipe) if head else None,
         frame=shot.first_frame,
+        state=ShotState(shot.state),
+        archived=shot.archived,
     )

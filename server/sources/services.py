@@ -277,10 +277,40 @@ def remove(source: Source) -> None:
             where=source.files,
             remedy="take it out of the recipe first",
         )
-    originals = [Path(kept.original.path) for kept in (source, *source.frames.all()) if kept.original]
+    originals = originals_of(source)
     source.delete()
-    for original in originals:
-        original.unlink(missing_ok=True)
+    release(originals)
+
+
+def originals_of(source: Source) -> list[str]:
+    """The names of the files that a source keeps."""
+    return [kept.original.name or "" for kept in (source, *source.frames.all()) if kept.original]
+
+
+def release(originals: Sequence[str]) -> None:
+    """Delete files that no row names any more: a duplicated shot has the same files as the one that it was made of."""
+    for name in dict.fromkeys(originals):
+        if not any(rows.filter(original=name).exists() for rows in (Source.objects, SourceFrame.objects)):
+            (Path(settings.MEDIA_ROOT) / name).unlink(missing_ok=True)
+
+
+def duplicate(shot: Shot, to: Shot) -> None:
+    """Give a shot the sources of another. Their files are not stored twice."""
+    # Who would delete one meanwhile waits until its copy is there.
+    for source in Source.objects.select_for_update().filter(shot=shot):
+        own = source.pk
+        source.pk, source.shot = None, to
+        source.save(force_insert=True)
+        frames = list(SourceFrame.objects.select_for_update().filter(source=own))
+        for frame in frames:
+            frame.pk, frame.source = None, source
+        SourceFrame.objects.bulk_create(frames)
+        manifests = list(Manifest.objects.filter(source=own))
+        for manifest in manifests:
+            manifest.pk, manifest.source = None, source
+        Manifest.objects.bulk_create(manifests)
+        if source.state in UNFINISHED or any(frame.state in UNFINISHED for frame in frames):
+            jobs.submit("unpack", source.pk)
 
 
 def clear_leftovers() -> None:

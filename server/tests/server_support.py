@@ -138,6 +138,12 @@ class Api:
     def send(self, method: str, path: str, body: Any = None) -> HttpResponse:
         return self.client.generic(method, path, _json(body), content_type="application/json")
 
+    def put(self, path: str, body: Any) -> HttpResponse:
+        return self.send("PUT", path, body)
+
+    def delete(self, path: str) -> HttpResponse:
+        return self.send("DELETE", path, None)
+
     def post(self, path: str, body: Any = None) -> HttpResponse:
         return self.send("POST", path, body if body is not None else {})
 

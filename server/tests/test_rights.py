@@ -18,6 +18,8 @@ OPEN = {
     ("GET", "/api/welcome/{person_id}/{token}"),
     ("POST", "/api/welcome/{person_id}/{token}"),
 }
+DELETED = {("POST", "/api/shots/{shot_id}/recovery")}
+"""Of what was deleted: see `test_wall`."""
 ADMINISTRATOR: dict[tuple[str, str], Any] = {
     ("GET", "/api/people"): None,
     ("POST", "/api/people"): {"username": "fern", "name": "Fern"},
@@ -26,6 +28,7 @@ ADMINISTRATOR: dict[tuple[str, str], Any] = {
     ("GET", "/api/deeds"): None,
 }
 OWNER: dict[tuple[str, str], Any] = {
+    ("PUT", "/api/projects/{project_id}"): {"name": "Day Conservatory"},
     ("GET", "/api/projects/{project_id}/candidates"): None,
     ("POST", "/api/projects/{project_id}/members"): {"username": "stranger", "role": "owner"},
     ("PUT", "/api/projects/{project_id}/members/{user_id}"): {"role": "viewer"},
@@ -61,6 +64,9 @@ WRITES = {
     ("POST", "/api/shots/{shot_id}/renders/{render_id}"): {"wish": "pause"},
     ("POST", "/api/shots/{shot_id}/renders/{render_id}/movie"): {},
     ("PUT", "/api/shots/{shot_id}/revisions/{number}/name"): {"name": "first look"},
+    ("PUT", "/api/shots/{shot_id}"): {"state": "done"},
+    ("POST", "/api/shots/{shot_id}/copies"): {"name": "041 moth"},
+    ("DELETE", "/api/shots/{shot_id}"): None,
     ("PUT", "/api/shots/{shot_id}/range"): {"first": 1, "last": 24},
     ("POST", "/api/shots/{shot_id}/sequences"): {"files": "moth.%04d.exr"},
     ("PUT", "/api/shots/{shot_id}/marks"): {"marks": [{"side": "subject", "x": 3, "y": 3, "radius": 2}]},
@@ -89,6 +95,8 @@ READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/shots/{shot_id}/news"): None,
     ("GET", "/api/projects/{project_id}"): None,
     ("GET", "/api/projects/{project_id}/members"): None,
+    ("GET", "/api/projects/{project_id}/deleted"): None,
+    ("GET", "/api/shots/{shot_id}/loss"): None,
     ("GET", "/api/projects/{project_id}/packing"): None,
     ("POST", "/api/shots/{shot_id}/lit"): {"recipe": TEXTURE, "packed": "texture", "size": 32},
     ("POST", "/api/shots/{shot_id}/proof"): {"recipe": TEXTURE, "address": "texture"},
@@ -175,7 +183,9 @@ class Rights(ServerTest):
         return self.as_user(user).client.post(path.format(**self.ids), files).status_code
 
     def test_the_table_holds_every_route(self) -> None:
-        self.assertEqual(set(self.routes()), OPEN | OWN | set(ADMINISTRATOR) | set(OWNER) | set(WRITES) | set(READS))
+        self.assertEqual(
+            set(self.routes()), OPEN | OWN | set(ADMINISTRATOR) | set(OWNER) | DELETED | set(WRITES) | set(READS)
+        )
 
     def test_nobody_gets_in_anywhere(self) -> None:
         for method, path in self.routes():

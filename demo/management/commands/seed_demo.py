@@ -43,7 +43,9 @@ class Command(BaseCommand):
             for username, (name, role) in OTHERS.items():
                 Membership.objects.create(project=project, user=_person(username, name), role=role)
         shots = MOVING if options["moving"] else SHOTS
-        missing = [name for name in shots if not Shot.objects.filter(project=project, name=name).exists()]
+        # What somebody has deleted is not made anew.
+        there = {*project.shots.values_list("name", flat=True), *project.shots.values_list("deleted_name", flat=True)}
+        missing = [name for name in shots if name not in there]
         half = sequences_of(project, shots) if options["moving"] else []
         if options["moving"]:
             compute_ahead(project)

@@ -233,7 +233,11 @@ export interface paths {
         };
         /** Project */
         get: operations["projects_api_project"];
-        put?: never;
+        /**
+         * Rename Project
+         * @description Give a project another name.
+         */
+        put: operations["projects_api_rename_project"];
         post?: never;
         delete?: never;
         options?: never;
@@ -598,8 +602,96 @@ export interface paths {
          * @description A shot with the recipe it shows and everything imported into it.
          */
         get: operations["recipes_shots_shot"];
+        /**
+         * Change Shot
+         * @description Another name, state or project, or put aside and brought back.
+         */
+        put: operations["recipes_wall_change_shot"];
+        post?: never;
+        /**
+         * Delete Shot
+         * @description Delete a shot; for thirty days it can be recovered.
+         */
+        delete: operations["recipes_wall_delete_shot"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Duplicate Shot
+         * @description A shot with the same recipe, marks and sources, whose files are not stored twice.
+         */
+        post: operations["recipes_wall_duplicate_shot"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/loss": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Loss
+         * @description What would go if the shot were deleted; files that other shots have, too, stay.
+         */
+        get: operations["recipes_wall_loss"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/deleted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Deleted Shots
+         * @description The deleted shots of a project that can be recovered, the last deleted first.
+         */
+        get: operations["recipes_wall_deleted_shots"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/recovery": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Recover Shot
+         * @description Bring a deleted shot back.
+         */
+        post: operations["recipes_wall_recover_shot"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2073,7 +2165,16 @@ export interface components {
              * @description The frame that it is shown at there
              */
             frame: number;
+            state: components["schemas"]["ShotState"];
+            /** Archived */
+            archived: boolean;
         };
+        /**
+         * ShotState
+         * @description How far a shot is, as people say it is.
+         * @enum {string}
+         */
+        ShotState: "todo" | "work" | "review" | "done";
         /** NewsRow */
         NewsRow: {
             /**
@@ -2170,6 +2271,50 @@ export interface components {
             sources: components["schemas"]["SourceRow"][];
             /** Marks */
             marks: components["schemas"]["MarkRow"][];
+        };
+        /**
+         * ShotChange
+         * @description What is to be another; what is left out stays.
+         */
+        ShotChange: {
+            /** Name */
+            name?: string | null;
+            state?: components["schemas"]["ShotState"] | null;
+            /** Archived */
+            archived?: boolean | null;
+            /** Project */
+            project?: number | null;
+        };
+        /**
+         * Loss
+         * @description What would go with a shot.
+         */
+        Loss: {
+            /** Revisions */
+            revisions: number;
+            /** Sources */
+            sources: number;
+            /** Bytes */
+            bytes: number;
+            /** Deliverables */
+            deliverables: number;
+        };
+        /** DeletedShot */
+        DeletedShot: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Deleted
+             * Format: date-time
+             */
+            deleted: string;
+            /**
+             * Gone
+             * Format: date-time
+             */
+            gone: string;
         };
         /** RevisionRow */
         RevisionRow: {
@@ -4026,6 +4171,32 @@ export interface operations {
             };
         };
     };
+    projects_api_rename_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectRow"];
+                };
+            };
+        };
+    };
     projects_members_members: {
         parameters: {
             query?: never;
@@ -4599,6 +4770,144 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotWhole"];
+                };
+            };
+        };
+    };
+    recipes_wall_change_shot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ShotChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotRow"];
+                };
+            };
+        };
+    };
+    recipes_wall_delete_shot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    recipes_wall_duplicate_shot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotRow"];
+                };
+            };
+        };
+    };
+    recipes_wall_loss: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Loss"];
+                };
+            };
+        };
+    };
+    recipes_wall_deleted_shots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeletedShot"][];
+                };
+            };
+        };
+    };
+    recipes_wall_recover_shot: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ShotRow"];
                 };
             };
         };

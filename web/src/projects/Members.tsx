@@ -124,6 +124,7 @@ export function Members({ project, role, onClose }: { project: number; role: str
                 quiet
                 className="w-16"
                 title={member.id === own?.id ? "Leave the project" : `Put ${member.name} out of the project`}
+                aria-label={member.id === own?.id ? undefined : `Put out ${member.name}`}
                 onClick={() => void remove(member.id)}
               >
                 {member.id === own?.id ? "Leave" : "Put out"}

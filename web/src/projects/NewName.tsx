@@ -9,13 +9,17 @@ import { TextField } from "@/parts/TextField";
 interface Props {
   title: string;
   example: string;
+  /** What it is called so far, or could be called. */
+  before?: string;
+  /** What the button says. */
+  action?: string;
   onClose: () => void;
   onMake: (name: string) => Promise<void>;
 }
 
-/** Ask for the name of something new. */
-export function NewName({ title, example, onClose, onMake }: Props) {
-  const [name, setName] = useState("");
+/** Ask for the name of something new, or for another one. */
+export function NewName({ title, example, before = "", action = "Start", onClose, onMake }: Props) {
+  const [name, setName] = useState(before);
   const [problem, setProblem] = useState<Problem | null>(null);
   const submit = async (event: FormEvent) => {
     event.preventDefault();
@@ -41,7 +45,7 @@ export function NewName({ title, example, onClose, onMake }: Props) {
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button main type="submit" disabled={!name.trim()}>
-            Start
+            {action}
           </Button>
         </div>
       </form>

@@ -1,22 +1,29 @@
-import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 
-import { type ShotRow, api, getForBytes, got, problemOf } from "@/api/client";
+import { type Problem, type ShotRow, api, got, problemOf } from "@/api/client";
 import { Button } from "@/parts/Button";
+import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
-import { readPlanes } from "@/stage/planes";
-import { SmallPicture } from "@/stage/SmallPicture";
 
 import { Members } from "./Members";
 import { NewName } from "./NewName";
 import { PageFrame } from "./PageFrame";
+import { type CardActions, ShotCard } from "./ShotCard";
+import { DeleteShot, DeletedShots, MoveShot } from "./shotDialogs";
+import { GROUPS, type Group, SORTS, type Sort, arranged, freeShotName } from "./wall";
+
+type Asking =
+  | { kind: "new" | "members" | "deleted" | "project" }
+  | { kind: "rename" | "duplicate" | "move" | "remove"; shot: ShotRow };
 
 /** A project's shots as a wall of pictures. */
 export function Shots() {
   const project = Number(useParams().project);
   const path = { params: { path: { project_id: project } } };
+  const client = useQueryClient();
   const about = useQuery({
     queryKey: ["project", project],
     queryFn: () => got(api.GET("/api/projects/{project_id}", path)),
@@ -25,11 +32,57 @@ export function Shots() {
     queryKey: ["shots", project],
     queryFn: () => got(api.GET("/api/projects/{project_id}/shots", path)),
   });
-  const [making, setMaking] = useState(false);
-  const [meeting, setMeeting] = useState(false);
+  const [asking, setAsking] = useState<Asking | null>(null);
+  const [fault, setFault] = useState<Problem | null>(null);
   const navigate = useNavigate();
+  const [params, setParams] = useSearchParams();
+  const order = useMemo(
+    () => ({
+      find: params.get("find") ?? "",
+      sort: (params.get("sort") ?? "name") as Sort,
+      group: (params.get("group") ?? "none") as Group,
+      aside: params.has("aside"),
+    }),
+    [params],
+  );
+  const choose = (name: string, value: string) =>
+    setParams(
+      (before) => {
+        const next = new URLSearchParams(before);
+        if (value) next.set(name, value);
+        else next.delete(name);
+        return next;
+      },
+      { replace: true },
+    );
   const writable = about.data !== undefined && about.data.role !== "viewer";
   const problem = about.error ?? shots.error;
+  const groups = useMemo(() => arranged(shots.data ?? [], order), [shots.data, order]);
+  const aside = shots.data?.filter((shot) => shot.archived).length ?? 0;
+  const close = () => setAsking(null);
+  const refresh = async () => {
+    await Promise.all(
+      [["shots"], ["project"], ["projects"]].map((queryKey) => client.invalidateQueries({ queryKey })),
+    );
+  };
+  const done = async () => {
+    close();
+    await refresh();
+  };
+  const actions: CardActions | null = writable
+    ? {
+        rename: (shot) => setAsking({ kind: "rename", shot }),
+        duplicate: (shot) => setAsking({ kind: "duplicate", shot }),
+        move: (shot) => setAsking({ kind: "move", shot }),
+        remove: (shot) => setAsking({ kind: "remove", shot }),
+        change: (shot, body) => {
+          setFault(null);
+          got(api.PUT("/api/shots/{shot_id}", { params: { path: { shot_id: shot.id } }, body }))
+            .catch((error: unknown) => setFault(problemOf(error)))
+            .finally(() => void refresh());
+        },
+      }
+    : null;
   return (
     <PageFrame
       trail={
@@ -43,36 +96,151 @@ export function Shots() {
       }
     >
       <div className="mx-auto max-w-6xl">
-        <div className="mb-4 flex items-center justify-between">
-          <h1 className="text-[16px] font-semibold">{about.data?.name ?? "Shots"}</h1>
-          <span className="flex gap-2">
-            {about.data && (
-              <Button title="Who works in this project" onClick={() => setMeeting(true)}>
+        <div className="mb-3 flex items-center justify-between gap-4">
+          <h1 className="min-w-0 truncate text-[16px] font-semibold">{about.data?.name ?? "Shots"}</h1>
+          {about.data && (
+            <span className="flex shrink-0 gap-2">
+              {about.data.role === "owner" && (
+                <Button
+                  quiet
+                  title="Give the project another name"
+                  onClick={() => setAsking({ kind: "project" })}
+                >
+                  Rename
+                </Button>
+              )}
+              <Button
+                quiet
+                title="Shots that were deleted and can be recovered"
+                onClick={() => setAsking({ kind: "deleted" })}
+              >
+                Deleted
+              </Button>
+              <Button title="Who works in this project" onClick={() => setAsking({ kind: "members" })}>
                 Members
               </Button>
-            )}
-            {writable && <Button onClick={() => setMaking(true)}>New shot</Button>}
-          </span>
+              {writable && <Button onClick={() => setAsking({ kind: "new" })}>New shot</Button>}
+            </span>
+          )}
         </div>
         {problem && <Message problem={problemOf(problem)} />}
+        {fault && (
+          <div className="mb-3">
+            <Message problem={fault} />
+          </div>
+        )}
         {shots.isPending && !problem && <Waiting text="Fetching shots" />}
         {shots.data?.length === 0 && (
           <p className="text-dim">No shots yet. {writable ? "Start one and drop pictures into it." : ""}</p>
         )}
-        <ul className="grid grid-cols-[repeat(auto-fill,minmax(270px,1fr))] gap-4">
-          {shots.data?.map((shot) => (
-            <ShotCard key={shot.id} shot={shot} />
-          ))}
-        </ul>
+        {shots.data !== undefined && shots.data.length > 0 && (
+          <div className="mb-4 flex items-center gap-2">
+            <input
+              type="search"
+              aria-label="Find shots by name"
+              title="Find shots by name"
+              placeholder="Find by name"
+              value={order.find}
+              onChange={(event) => choose("find", event.target.value)}
+              className="h-6 w-56 rounded-sm border border-line bg-raised px-2 text-[12px] placeholder:text-faint"
+            />
+            <Choose
+              label="Order"
+              value={order.sort}
+              options={SORTS}
+              className="w-40"
+              onChange={(next) => choose("sort", next === "name" ? "" : next)}
+            />
+            <Choose
+              label="Groups"
+              value={order.group}
+              options={GROUPS}
+              className="w-32"
+              onChange={(next) => choose("group", next === "none" ? "" : next)}
+            />
+            {(aside > 0 || order.aside) && (
+              <Button
+                lit={order.aside}
+                title="Shots that were put aside"
+                onClick={() => choose("aside", order.aside ? "" : "yes")}
+              >
+                Put aside, {aside}
+              </Button>
+            )}
+          </div>
+        )}
+        {shots.data !== undefined && shots.data.length > 0 && groups.length === 0 && (
+          <p className="text-dim">
+            {order.find ? `No shot is called anything like “${order.find}”.` : "All shots are put aside."}
+          </p>
+        )}
+        {groups.map(([title, rows]) => (
+          <section key={title} className="mb-6" aria-label={title || "Shots"}>
+            {title && <h2 className="mb-2 text-[12px] text-dim">{title}</h2>}
+            <ul className="grid grid-cols-[repeat(auto-fill,minmax(270px,1fr))] gap-4">
+              {rows.map((shot) => (
+                <ShotCard key={shot.id} shot={shot} actions={actions} />
+              ))}
+            </ul>
+          </section>
+        ))}
       </div>
-      {meeting && about.data && (
-        <Members project={project} role={about.data.role} onClose={() => setMeeting(false)} />
+      {asking?.kind === "members" && about.data && (
+        <Members project={project} role={about.data.role} onClose={close} />
       )}
-      {making && (
+      {asking?.kind === "deleted" && (
+        <DeletedShots project={project} writable={writable} onClose={close} onRecovered={refresh} />
+      )}
+      {asking?.kind === "remove" && <DeleteShot shot={asking.shot} onClose={close} onDone={done} />}
+      {asking?.kind === "move" && (
+        <MoveShot shot={asking.shot} project={project} onClose={close} onDone={done} />
+      )}
+      {asking?.kind === "project" && (
+        <NewName
+          title="Rename the project"
+          example="Night Conservatory"
+          before={about.data?.name}
+          action="Rename"
+          onClose={close}
+          onMake={async (name) => {
+            await got(api.PUT("/api/projects/{project_id}", { ...path, body: { name } }));
+            await done();
+          }}
+        />
+      )}
+      {asking?.kind === "rename" && (
+        <NewName
+          title={`Rename ${asking.shot.name}`}
+          example="050 lantern"
+          before={asking.shot.name}
+          action="Rename"
+          onClose={close}
+          onMake={async (name) => {
+            const params = { path: { shot_id: asking.shot.id } };
+            await got(api.PUT("/api/shots/{shot_id}", { params, body: { name } }));
+            await done();
+          }}
+        />
+      )}
+      {asking?.kind === "duplicate" && (
+        <NewName
+          title={`Duplicate ${asking.shot.name}`}
+          example="050 lantern"
+          before={freeShotName(asking.shot.name, shots.data ?? [])}
+          action="Duplicate"
+          onClose={close}
+          onMake={async (name) => {
+            const params = { path: { shot_id: asking.shot.id } };
+            await got(api.POST("/api/shots/{shot_id}/copies", { params, body: { name } }));
+            await done();
+          }}
+        />
+      )}
+      {asking?.kind === "new" && (
         <NewName
           title="New shot"
           example="050 lantern"
-          onClose={() => setMaking(false)}
+          onClose={close}
           onMake={async (name) => {
             const made = await got(api.POST("/api/projects/{project_id}/shots", { ...path, body: { name } }));
             void navigate(`/shots/${made.id}`);
@@ -80,44 +248,5 @@ export function Shots() {
         />
       )}
     </PageFrame>
-  );
-}
-
-function ShotCard({ shot }: { shot: ShotRow }) {
-  const planes = useQuery({
-    queryKey: ["shot-picture", shot.id, shot.revision, shot.frame],
-    queryFn: async () => {
-      const response = await getForBytes(
-        `/api/shots/${shot.id}/revisions/${shot.revision}/view/${shot.picture}?scale=4&frame=${shot.frame}`,
-      );
-      return readPlanes(response);
-    },
-    enabled: shot.picture !== null,
-    retry: false,
-  });
-  return (
-    <li>
-      <Link
-        to={`/shots/${shot.id}`}
-        className="block overflow-hidden rounded-sm border border-line bg-panel hover:border-faint"
-      >
-        {shot.picture ? (
-          <SmallPicture
-            planes={planes.data}
-            error={planes.error}
-            label={`Shot ${shot.name}`}
-            className="aspect-video w-full !object-cover"
-          />
-        ) : (
-          <span className="flex aspect-video items-center justify-center bg-well text-[12px] text-dim">
-            no pictures yet
-          </span>
-        )}
-        <span className="flex items-baseline justify-between px-3 py-2">
-          <span className="truncate text-[13px] font-medium">{shot.name}</span>
-          <span className="font-mono text-[11px] text-dim">rev {shot.revision}</span>
-        </span>
-      </Link>
-    </li>
   );
 }

@@ -1,0 +1,111 @@
+"""The wall of shots: found, grouped, renamed, duplicated, put aside, deleted and recovered."""
+
+from __future__ import annotations
+
+from browser_support import BrowserTest
+from playwright.sync_api import Page
+
+from accounts.models import User
+from projects.models import Membership, Project, Role, Shot
+from recipes.services import first_revision
+
+
+class Wall(BrowserTest):
+    def setUp(self) -> None:
+        super().setUp()
+        for name in ("050 lantern", "051 wing"):
+            first_revision(Shot.objects.create(project=self.project, name=name), self.user.pk)
+        self.open()
+
+    def open(self) -> None:
+        self.page.goto(f"{self.live_server_url}/projects/{self.project.pk}")
+        self.page.get_by_text("040 moth").wait_for()
+
+    def choose(self, shot: str, choice: str, page: Page | None = None) -> None:
+        page = page or self.page
+        page.get_by_role("button", name=f"What to do with {shot}", exact=True).click()
+        page.get_by_role("menuitem", name=choice).click()
+
+    def shown(self) -> list[str]:
+        return self.page.locator("li a span.font-medium").all_inner_texts()
+
+    def test_found_grouped_and_come_back_to(self) -> None:
+        page = self.page
+        self.choose("051 wing", "Say that it is done")
+        self.wait_for(lambda: Shot.objects.get(name="051 wing").state == "done")
+        page.get_by_role("combobox", name="Groups").click()
+        page.get_by_role("option", name="By state").click()
+        self.assertEqual(page.locator("section h2").all_inner_texts(), ["to do", "done"])
+        self.assertEqual(self.violations(page), [])
+        page.get_by_label("Find shots by name").fill("05 wing")
+        self.wait_for_page(page, lambda: self.shown() == ["051 wing"])
+        page.get_by_role("link", name="051 wing").click()
+        page.get_by_label("Lineage").wait_for()
+        page.go_back()
+        self.wait_for_page(page, lambda: self.shown() == ["051 wing"])
+        page.get_by_label("Find shots by name").fill("nothing like it")
+        page.get_by_text("No shot is called anything like").wait_for()
+
+    def test_renamed_duplicated_and_put_aside(self) -> None:
+        page = self.page
+        self.choose("040 moth", "Rename")
+        page.get_by_role("textbox", name="Name", exact=True).fill("050 lantern")
+        page.keyboard.press("Enter")
+        page.get_by_text("there is a shot '050 lantern' already").wait_for()
+        page.get_by_role("textbox", name="Name", exact=True).fill("041 moth")
+        page.keyboard.press("Enter")
+        page.get_by_role("dialog").wait_for(state="hidden")
+        self.choose("041 moth", "Duplicate")
+        self.assertEqual(page.get_by_role("textbox", name="Name", exact=True).input_value(), "041 moth (2)")
+        page.keyboard.press("Enter")
+        page.get_by_role("link", name="041 moth (2)").wait_for()
+        page.get_by_role("img", name="Shot 041 moth (2)").wait_for()
+        self.choose("041 moth (2)", "Put aside")
+        page.get_by_role("link", name="041 moth (2)").wait_for(state="hidden")
+        page.get_by_role("button", name="Put aside, 1").click()
+        self.wait_for_page(page, lambda: self.shown() == ["041 moth (2)"])
+        self.choose("041 moth (2)", "Bring back")
+        page.get_by_text("All shots are put aside").wait_for(state="hidden")
+
+    def test_deleted_under_somebodys_eyes_and_recovered(self) -> None:
+        page = self.page
+        orla = User.objects.create_user("orla", password="fern-frond-lantern", first_name="Orla")
+        Membership.objects.create(project=self.project, user=orla, role=Role.ARTIST)
+        theirs = self.sign_in(orla)
+        self.open_shot(theirs)
+        self.choose("040 moth", "Delete")
+        page.get_by_text("With it go 2 revisions, 2 sources").wait_for()
+        self.assertEqual(self.violations(page), [])
+        page.get_by_role("button", name="Delete", exact=True).click()
+        page.get_by_role("link", name="040 moth").wait_for(state="hidden")
+        theirs.reload()
+        theirs.get_by_text("not").first.wait_for()
+        page.get_by_role("button", name="Deleted").click()
+        self.assertEqual(self.violations(page), [])
+        page.get_by_role("button", name="Recover 040 moth").click()
+        page.get_by_text("Nothing was deleted").wait_for()
+        page.keyboard.press("Escape")
+        page.get_by_role("link", name="040 moth").wait_for()
+        theirs.reload()
+        theirs.get_by_label("Lineage").wait_for()
+
+    def test_moved_to_another_project(self) -> None:
+        page = self.page
+        self.choose("040 moth", "Move")
+        page.get_by_text("There is no other project").wait_for()
+        page.keyboard.press("Escape")
+        other = Project.objects.create(name="Day Conservatory")
+        Membership.objects.create(project=other, user=self.user, role=Role.ARTIST)
+        page.reload()
+        self.choose("040 moth", "Move")
+        page.get_by_role("button", name="Move").click()
+        page.get_by_role("link", name="040 moth").wait_for(state="hidden")
+        page.goto(f"{self.live_server_url}/projects/{other.pk}")
+        page.get_by_role("link", name="040 moth").wait_for()
+
+    def test_a_viewer_is_given_nothing_to_change(self) -> None:
+        self.project.memberships.update(role=Role.VIEWER)
+        self.open()
+        self.assertEqual(self.page.get_by_role("button", name="What to do with").count(), 0)
+        self.page.get_by_role("button", name="Deleted").click()
+        self.page.get_by_text("Nothing was deleted").wait_for()

@@ -1,0 +1,165 @@
+"""Shots duplicated, moved, deleted and recovered, and gone for good after a while."""
+
+from dataclasses import dataclass
+from datetime import timedelta
+
+from django.db import IntegrityError, transaction
+from django.utils import timezone
+
+from config.errors import Refused
+from deliveries.models import UNFINISHED, Render
+from deliveries.services import remove as remove_deliverable
+from nexal.recipe import parse_recipe
+from projects.models import Project, Shot
+from projects.news import REVISION, tell
+from recipes.models import Revision
+from recipes.services import first_revision, save
+from sources.models import Kept, SourceFrame
+from sources.services import duplicate as duplicate_sources
+from sources.services import originals_of, release
+
+KEPT_DAYS = 30
+"""How long what was deleted can be recovered."""
+MOST_NAMES = 99
+
+
+@dataclass(frozen=True)
+class Loss:
+    """What goes with a shot."""
+
+    revisions: int
+    sources: int
+    bytes: int
+    deliverables: int
+
+
+def name_taken(name: str) -> Refused:
+    return Refused(409, "name_taken", f"there is a shot '{name}' already", where="name", remedy="choose another name")
+
+
+def plain_name(name: str) -> str:
+    """A name without what surrounds it. Raises Refused where nothing is left."""
+    plain = " ".join(name.split())
+    if not plain:
+        raise Refused(422, "name", "a name is wanted", where="name", remedy="give one")
+    return plain
+
+
+def rename(shot: Shot, name: str) -> None:
+    """Raises Refused where another shot of the project has the name."""
+    plain = plain_name(name)
+    try:
+        with transaction.atomic():
+            Shot.objects.filter(pk=shot.pk).update(name=plain)
+    except IntegrityError:
+        raise name_taken(plain) from None
+
+
+def move(shot: Shot, project: Project) -> None:
+    """Into another project. Raises Refused where a shot there has its name."""
+    try:
+        with transaction.atomic():
+            Shot.objects.filter(pk=shot.pk).update(project=project)
+    except IntegrityError:
+        raise Refused(
+            409,
+            "name_taken",
+            f"'{project.name}' has a shot '{shot.name}' already",
+            where="project",
+            remedy="rename one of them first",
+        ) from None
+
+
+def duplicate(shot: Shot, name: str, author: int) -> Shot:
+    """A shot with the recipe, marks and sources of another, and a history of its own. Raises Refused."""
+    plain = plain_name(name)
+    assert shot.head is not None
+    try:
+        with transaction.atomic():
+            made = Shot.objects.create(
+                project_id=shot.project_id,
+                name=plain,
+                first_frame=shot.first_frame,
+                last_frame=shot.last_frame,
+                marks=shot.marks,
+            )
+            begun = first_revision(made, author)
+            duplicate_sources(shot, made)
+            save(made, author, begun.number, parse_recipe(shot.head.recipe))
+    except IntegrityError:
+        raise name_taken(plain) from None
+    made.refresh_from_db()
+    return made
+
+
+def loss(shot: Shot) -> Loss:
+    """What would go with a shot: files that other shots have too are not counted."""
+    sources = list(shot.sources.all())
+    kept: list[Kept] = [*sources, *SourceFrame.objects.filter(source__shot=shot)]
+    alone = [
+        row
+        for row in kept
+        if row.original
+        and not type(row)._default_manager.filter(original=row.original.name).exclude(pk=row.pk).exists()
+    ]
+    return Loss(
+        revisions=shot.revisions.count(),
+        sources=len(sources),
+        bytes=sum(row.size for row in alone),
+        deliverables=shot.deliverables.count(),
+    )
+
+
+def delete(shot: Shot) -> None:
+    """Take a shot out of sight; for `KEPT_DAYS` it can be recovered. Raises Refused while it is being delivered."""
+    with transaction.atomic():
+        Shot.objects.select_for_update().get(pk=shot.pk)
+        if Render.objects.filter(deliverable__shot=shot, state__in=UNFINISHED).exists():
+            raise Refused(
+                409,
+                "delivering",
+                f"'{shot.name}' is being delivered",
+                where="shot",
+                remedy="wait for its renders, or cancel them in Deliver",
+            )
+        # Its name is free for another from now on.
+        hidden = f"{shot.name[:90]} deleted {shot.pk}"
+        Shot.objects.filter(pk=shot.pk, deleted=None).update(
+            deleted=timezone.now(), deleted_name=shot.name, name=hidden
+        )
+        tell(shot.pk, REVISION)
+
+
+def recover(shot: Shot) -> Shot:
+    """Bring a deleted shot back, under another name where its own was taken meanwhile."""
+    wanted = shot.deleted_name
+    for number in range(1, MOST_NAMES):
+        name = wanted if number == 1 else f"{wanted[:110]} ({number})"
+        try:
+            with transaction.atomic():
+                Shot.objects.filter(pk=shot.pk).update(deleted=None, deleted_name="", name=name)
+        except IntegrityError:
+            continue
+        shot.refresh_from_db()
+        return shot
+    raise name_taken(wanted)
+
+
+def clear_deleted() -> None:
+    """Remove for good what was deleted long ago (a chore)."""
+    old = timezone.now() - timedelta(days=KEPT_DAYS)
+    for shot in Shot.objects.filter(deleted__lt=old):
+        remove(shot)
+
+
+def remove(shot: Shot) -> None:
+    """Remove a shot's rows, and the files that nobody else's shot uses."""
+    for deliverable in shot.deliverables.all():
+        remove_deliverable(deliverable)
+    originals = [name for source in shot.sources.all() for name in originals_of(source)]
+    with transaction.atomic():
+        Shot.objects.filter(pk=shot.pk).update(head=None)
+        Revision.objects.filter(shot=shot).update(parent=None)
+        shot.head = None
+        shot.delete()
+    release(originals)

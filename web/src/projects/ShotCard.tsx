@@ -1,0 +1,108 @@
+import { useQuery } from "@tanstack/react-query";
+import { MoreHorizontal } from "lucide-react";
+import { useEffect, useRef, useState } from "react";
+import { Link } from "react-router";
+
+import { type ShotRow, getForBytes } from "@/api/client";
+import { type Choice, Menu } from "@/parts/Menu";
+import { readPlanes } from "@/stage/planes";
+import { SmallPicture } from "@/stage/SmallPicture";
+
+import { STATES, type State } from "./wall";
+
+export interface CardActions {
+  rename: (shot: ShotRow) => void;
+  duplicate: (shot: ShotRow) => void;
+  move: (shot: ShotRow) => void;
+  remove: (shot: ShotRow) => void;
+  change: (shot: ShotRow, change: { state?: State; archived?: boolean }) => void;
+}
+
+/** A shot on the wall: its picture once it is in sight, name, state, and what can be done with it. */
+export function ShotCard({ shot, actions }: { shot: ShotRow; actions: CardActions | null }) {
+  const place = useRef<HTMLLIElement>(null);
+  const [seen, setSeen] = useState(false);
+  useEffect(() => {
+    const watcher = new IntersectionObserver(
+      (entries) => entries.some((entry) => entry.isIntersecting) && setSeen(true),
+      { rootMargin: "300px" },
+    );
+    watcher.observe(place.current!);
+    return () => watcher.disconnect();
+  }, []);
+  const planes = useQuery({
+    queryKey: ["shot-picture", shot.id, shot.revision, shot.frame],
+    queryFn: async () => {
+      const response = await getForBytes(
+        `/api/shots/${shot.id}/revisions/${shot.revision}/view/${shot.picture}?scale=4&frame=${shot.frame}`,
+      );
+      return readPlanes(response);
+    },
+    enabled: shot.picture !== null && seen,
+    retry: false,
+  });
+  return (
+    <li
+      ref={place}
+      className="relative overflow-hidden rounded-sm border border-line bg-panel focus-within:border-faint hover:border-faint"
+    >
+      <Link to={`/shots/${shot.id}`} className="block">
+        {shot.picture ? (
+          <SmallPicture
+            planes={planes.data}
+            error={planes.error}
+            label={`Shot ${shot.name}`}
+            className="aspect-video w-full !object-cover"
+          />
+        ) : (
+          <span className="flex aspect-video items-center justify-center bg-well text-[12px] text-dim">
+            no pictures yet
+          </span>
+        )}
+        <span className={`block px-3 py-2 ${actions ? "pr-10" : ""}`}>
+          <span className="flex items-baseline justify-between gap-3">
+            <span className="truncate text-[13px] font-medium" title={shot.name}>
+              {shot.name}
+            </span>
+            <span className="shrink-0 font-mono text-[11px] text-dim">rev {shot.revision}</span>
+          </span>
+          <span className={`block text-[11px] ${shot.state === "done" ? "text-lichen" : "text-dim"}`}>
+            {STATES[shot.state]}
+          </span>
+        </span>
+      </Link>
+      {actions && (
+        <div className="absolute right-2 bottom-3">
+          <Menu choices={choicesOf(shot, actions)}>
+            <button
+              type="button"
+              aria-label={`What to do with ${shot.name}`}
+              title={`What to do with ${shot.name}`}
+              className="flex h-6 w-6 items-center justify-center rounded-sm text-dim hover:bg-raised hover:text-text"
+            >
+              <MoreHorizontal size={14} />
+            </button>
+          </Menu>
+        </div>
+      )}
+    </li>
+  );
+}
+
+function choicesOf(shot: ShotRow, actions: CardActions): Choice[] {
+  const states = (Object.keys(STATES) as State[]).filter((state) => state !== shot.state);
+  return [
+    ...states.map((state) => ({
+      label: `Say that it is ${STATES[state]}`,
+      onSelect: () => actions.change(shot, { state }),
+    })),
+    { label: "Rename…", onSelect: () => actions.rename(shot) },
+    { label: "Duplicate…", onSelect: () => actions.duplicate(shot) },
+    { label: "Move to another project…", onSelect: () => actions.move(shot) },
+    {
+      label: shot.archived ? "Bring back from aside" : "Put aside",
+      onSelect: () => actions.change(shot, { archived: !shot.archived }),
+    },
+    { label: "Delete…", danger: true, onSelect: () => actions.remove(shot) },
+  ];
+}

@@ -38,9 +38,11 @@ export function AuditPanel({ shot, recipe, picture, files, writable, onPut }: Pr
   const change = useTools((state) => state.change);
   const [done, setDone] = useState<number | null>(null);
   const stopped = useRef(false);
+  const asked = useRef<Recipe | null>(null);
   const audit = useMutation({
     mutationFn: () => {
       stopped.current = false;
+      asked.current = recipe;
       setDone(null);
       return audited(shot, recipe, address!, full === FOUND ? null : apart ? "RGB" : full, {
         told: setDone,
@@ -51,7 +53,13 @@ export function AuditPanel({ shot, recipe, picture, files, writable, onPut }: Pr
   const { reset } = audit;
   useEffect(() => {
     reset();
-  }, [picture?.name, picture?.digest, full, reset]);
+  }, [full, reset]);
+  const of = useRef(picture?.of);
+  of.current = picture?.of;
+  useEffect(() => {
+    // What is told of the picture only now may be what was asked about already.
+    if (!asked.current || of.current !== asked.current) reset();
+  }, [picture?.name, picture?.digest, reset]);
   const answer = audit.data;
   const place = answer?.place;
   useEffect(() => {

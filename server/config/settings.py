@@ -128,6 +128,16 @@ NEXAL_STORE = VAR / "store"
 NEXAL_STORE_BYTES = int(os.environ.get("NEXAL_STORE_BYTES", 40 << 30))
 NEXAL_KEPT = VAR / "kept"
 NEXAL_KEPT_BYTES = int(os.environ.get("NEXAL_KEPT_BYTES", 4 << 30))
+CACHES = {
+    "default": {"BACKEND": "django.core.cache.backends.locmem.LocMemCache"},
+    # Small pictures of saved revisions, some hundred kilobytes each.
+    "pictures": {
+        "BACKEND": "django.core.cache.backends.filebased.FileBasedCache",
+        "LOCATION": VAR / "pictures",
+        "TIMEOUT": None,
+        "OPTIONS": {"MAX_ENTRIES": int(os.environ.get("NEXAL_PICTURES", 3000))},
+    },
+}
 NEXAL_TURNS = VAR / "turns"
 NEXAL_PROXIES = [address for address in os.environ.get("NEXAL_PROXIES", "").split(",") if address]
 # What all processes of a server take together is shared out among them.

@@ -14,34 +14,35 @@ from nexal.picture import Window
 LOOPBACK = ("127.0.0.1", "::1")
 
 
-def respond(
-    request: HttpRequest,
-    seen: ViewPlanes,
-    data: Sequence[bool],
-    alpha: str,
-    display: Window,
-    digest: str,
-) -> HttpResponse:
-    """Half-float planes, one after the other; what they are stands in X-Nexal-View as JSON."""
-    body: bytes | memoryview = half_planes(seen.picture)
+Answer = tuple[str, bytes | memoryview]
+"""What planes are, as JSON, and the planes."""
+
+
+def answer_of(seen: ViewPlanes, data: Sequence[bool], alpha: str, display: Window, digest: str) -> Answer:
+    """Half-float planes, one after the other, and what they are."""
+    head = {
+        "channels": list(seen.picture.planes),
+        "data": list(data),
+        "ranges": seen.ranges,
+        "finished": seen.finished,
+        "alpha": alpha,
+        "region": seen.picture.region.as_list(),
+        "scale": seen.picture.scale.denominator,
+        "display": display.as_list(),
+        "digest": digest,
+        "pending": problem_of(seen.pending).dict() if seen.pending else None,
+    }
+    return json.dumps(head), half_planes(seen.picture)
+
+
+def respond(request: HttpRequest, answer: Answer) -> HttpResponse:
+    """Planes on their way; what they are stands in X-Nexal-View."""
+    head, body = answer
     response = HttpResponse(content_type="application/octet-stream")
     if address_of(request) not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
         body = zstandard.compress(body, 1)
         response["Content-Encoding"] = "zstd"
     response.content = body
-    response["X-Nexal-View"] = json.dumps(
-        {
-            "channels": list(seen.picture.planes),
-            "data": list(data),
-            "ranges": seen.ranges,
-            "finished": seen.finished,
-            "alpha": alpha,
-            "region": seen.picture.region.as_list(),
-            "scale": seen.picture.scale.denominator,
-            "display": display.as_list(),
-            "digest": digest,
-            "pending": problem_of(seen.pending).dict() if seen.pending else None,
-        }
-    )
+    response["X-Nexal-View"] = head
     response["Cache-Control"] = "private, no-store"
     return response

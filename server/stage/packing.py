@@ -13,7 +13,7 @@ from nexal.analysis.proof import proof as core_proof
 from nexal.engine import Cancellation
 from nexal.formats.targets import FORMATS
 from projects.access import get_shot
-from stage.answers import respond
+from stage.answers import answer_of, respond
 from stage.requests import Ask, plan_of
 from stage.services import engine
 from stage.superseding import newest
@@ -100,7 +100,8 @@ def lit(request: HttpRequest, shot_id: int, ask: LitAsk) -> HttpResponse:
     cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
     seen = core_lit(engine(), planned, Textures(base, packed, normal), standing, cancellation)
     digest = "-".join(feed.node.digest for feed in (base, packed, normal) if feed)
-    return respond(request, seen, [True] * 3, "none", seen.picture.description.display, digest)
+    answer = answer_of(seen, [True] * 3, "none", seen.picture.description.display, digest)
+    return respond(request, answer)
 
 
 @router.post("/shots/{shot_id}/proof", response=list[ProofRow])

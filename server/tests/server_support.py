@@ -35,6 +35,8 @@ def _shared_store() -> Path:
 # planes is not touched here: each process of parallel tests has to make its own.
 settings.NEXAL_KEPT = Path(tempfile.mkdtemp(prefix="nexal-kept-"))
 atexit.register(shutil.rmtree, settings.NEXAL_KEPT, ignore_errors=True)
+settings.CACHES["pictures"]["LOCATION"] = tempfile.mkdtemp(prefix="nexal-pictures-")
+atexit.register(shutil.rmtree, settings.CACHES["pictures"]["LOCATION"], ignore_errors=True)
 
 
 def exr_bytes(

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
+from unittest import mock
 
 import numpy as np
+from django.conf import settings
 from django.test import Client
 from server_support import ServerTest, exr_bytes, planes_of, plate
 
@@ -66,6 +69,22 @@ class Stage(ServerTest):
         np.testing.assert_allclose(planes_of(first)["A"], self.matte(), atol=1e-3)
         again = self.api.get(f"{self.path}/revisions/2/view/cut?scale=1", headers={"If-None-Match": first["ETag"]})
         self.assertEqual((again.status_code, again.content), (304, b""))
+
+    def test_small_pictures_of_revisions_are_made_once(self) -> None:
+        address = f"{self.path}/revisions/2/view/cut?scale="
+        first = self.api.get(f"{address}4")
+        with mock.patch("stage.views.shown", side_effect=AssertionError("computed again")):
+            again = self.api.get(f"{address}4")
+            self.assertEqual((again.content, again["X-Nexal-View"]), (first.content, first["X-Nexal-View"]))
+            # Large ones are not kept: the tag is asked for.
+            with self.assertLogs("nexal", "ERROR"):
+                self.assertEqual(self.api.get(f"{address}1").status_code, 500)
+        for damage in (b"", b"\x80damaged", b"\x80\x04N.damaged"):
+            for file in Path(settings.CACHES["pictures"]["LOCATION"]).glob("*.djcache"):
+                file.write_bytes(damage)
+            self.assertEqual(self.api.get(f"{address}4").content, first.content)
+        with mock.patch("django.core.cache.backends.filebased.FileBasedCache.set", side_effect=OSError("no room")):
+            self.assertEqual(self.api.get(f"{address}8").status_code, 200)
 
     def test_answers_are_raw_on_loopback_and_zstd_elsewhere(self) -> None:
         import zstandard

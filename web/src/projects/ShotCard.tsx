@@ -44,10 +44,12 @@ export function ShotCard({ shot, actions }: { shot: ShotRow; actions: CardAction
   return (
     <li
       ref={place}
-      className="relative overflow-hidden rounded-sm border border-line bg-panel focus-within:border-faint hover:border-faint"
+      className="relative overflow-hidden rounded-sm border border-line bg-panel [contain-intrinsic-size:auto_205px] [content-visibility:auto] focus-within:border-faint hover:border-faint"
     >
       <Link to={`/shots/${shot.id}`} className="block">
-        {shot.picture ? (
+        {shot.picture && !seen ? (
+          <span className="block aspect-video bg-well" />
+        ) : shot.picture ? (
           <SmallPicture
             planes={planes.data}
             error={planes.error}
@@ -71,7 +73,7 @@ export function ShotCard({ shot, actions }: { shot: ShotRow; actions: CardAction
           </span>
         </span>
       </Link>
-      {actions && (
+      {actions && seen && (
         <div className="absolute right-2 bottom-3">
           <Menu choices={choicesOf(shot, actions)}>
             <button

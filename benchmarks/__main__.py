@@ -2,15 +2,30 @@
 
 import sys
 
-from benchmarks import chain, edges, importing, mattes, moving, packing, passes, playing, space, view
+from benchmarks import (
+    chain,
+    edges,
+    importing,
+    mattes,
+    moving,
+    neighbourhood,
+    packing,
+    passes,
+    playing,
+    points,
+    space,
+    view,
+)
 
 ALL = {
     "chain": chain.main,
     "edges": edges.main,
     "mattes": mattes.main,
     "moving": moving.main,
+    "neighbourhood": neighbourhood.main,
     "packing": packing.main,
     "passes": passes.main,
+    "points": points.main,
     "space": space.main,
     "view": view.main,
     "import": importing.main,

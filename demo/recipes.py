@@ -404,6 +404,9 @@ def _marks(**sides: list[tuple[float, float, float]]) -> list[dict[str, Any]]:
     return [{"side": side, "x": x, "y": y, "radius": r} for side, dabs in sides.items() for x, y, r in dabs]
 
 
+STATES = {"020 fern": "done", "024 frond": "done", "040 moth": "review", "042 moth at once": "work", "043 lace": "work"}
+"""How far demo shots are; the others are to do."""
+
 MARKS: dict[str, list[dict[str, Any]]] = {
     "024 frond": _marks(
         subject=[(388, 600, 9), (264, 630, 8), (807, 588, 8), (312, 486, 8)],

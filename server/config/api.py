@@ -25,7 +25,6 @@ from projects.members import router as members  # noqa: E402
 from projects.packing import router as project_packing  # noqa: E402
 from recipes.catalogue import router as catalogue  # noqa: E402
 from recipes.history import router as history  # noqa: E402
-from recipes.wall import router as shots  # noqa: E402
 from sources.api import router as sources  # noqa: E402
 from stage.advice import router as advice  # noqa: E402
 from stage.edges import router as edges  # noqa: E402
@@ -38,6 +37,7 @@ from stage.space import router as space  # noqa: E402
 from stage.time import router as time  # noqa: E402
 from stage.views import router as views  # noqa: E402
 from stage.work import as_request_work  # noqa: E402
+from wall.api import router as shots  # noqa: E402
 
 api.add_decorator(as_request_work)
 

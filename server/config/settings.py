@@ -36,6 +36,7 @@ INSTALLED_APPS = [
     "recipes",
     "stage",
     "deliveries",
+    "wall",
     "demo",
 ]
 MIDDLEWARE = [

@@ -15,8 +15,8 @@ from deliveries import services as deliveries
 from deliveries.models import RenderState
 from jobs import chores
 from projects.models import Membership, Project, Role, Shot
-from recipes.tidying import KEPT_DAYS
 from sources.models import Source
+from wall.tidying import KEPT_DAYS
 
 
 class Wall(ServerTest):

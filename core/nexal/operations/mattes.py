@@ -152,7 +152,8 @@ class Grow(Operation):
     plane -> plane of data; with `picture`, that picture with the grown matte as its alpha: its colour is divided by the
     alpha it had, carried outward from where that was above 0 (as `bleed` does), and multiplied again where it was
     premultiplied. Grey dilation (distance > 0) or erosion (< 0) with a flat disc or square; the fractional
-    part blends between the results of the two whole sizes. The border of the data window neither grows nor shrinks.
+    part blends between the results of the two whole sizes. The border of the data window neither grows nor shrinks; a
+    sample that is no number is passed over.
     References: Serra, *Image Analysis and Mathematical Morphology*, 1982.
     """
 

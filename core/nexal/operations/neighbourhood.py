@@ -21,7 +21,7 @@ def edge_extended(plane: Plane, given: Window, scene: Scene, port: str = "pictur
     return np.pad(plane[inside.within(given)], pad, mode="edge") if np.any(pad) and not inside.empty else plane
 
 
-TAP_NS = 0.8
+TAP_NS = 0.35
 """Nanoseconds of one weight of a separable filter."""
 
 
@@ -41,7 +41,8 @@ class Blur(MixingOperation):
     plane or picture(, plane) -> the same, same windows; edges of the data window extend outward. Through a matte the
     blurred value is mixed in by it: v + (blurred - v) matte, or 1 - matte with `invert_matte`. Colour is blurred as
     premultiplied light, whatever its state; colour without its alpha among `channels` spreads under the alpha as it is.
-    Depth and positions are averaged over what holds something; ids stay.
+    Depth and positions are averaged over what holds something; ids stay. A Gaussian of 30 pixels or more is made of a
+    halved picture (Burt, Adelson, *The Laplacian Pyramid as a Compact Image Code*, 1983): within 1e-3 of the span.
     """
 
     name = "blur"
@@ -76,7 +77,11 @@ class Blur(MixingOperation):
         return (gaussian_reach if settings.filter == "gaussian" else box_reach)(scene.pixels(settings.radius))
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: BlurSettings) -> Window:
-        return region if port == "matte" else region.grow(self._reach(settings, scene))
+        if port == "matte":
+            return region
+        # Beyond the data window its edge goes on: there is nothing to fetch.
+        around = region.grow(self._reach(settings, scene))
+        return around.intersect(scene.descriptions["from"].window.scaled(scene.scale)).union(region)
 
     def affects(self, channel: str, description: Description, settings: BlurSettings, scene: Scene) -> bool:
         return description.is_plane or not settings.channels or channel in settings.channels
@@ -96,10 +101,9 @@ class Blur(MixingOperation):
         from nexal.kernels import filters
 
         size = scene.pixels(settings.radius)
-        reach = self._reach(settings, scene)
-        if reach == 0:
+        if self._reach(settings, scene) == 0:
             return self.single(plane, settings, scene)
-        given = scene.region.grow(reach)
+        given = self.input_region("from", scene.region, scene, settings)
         inside = given.intersect(scene.descriptions["from"].window.scaled(scene.scale))
         if settings.filter == "gaussian" and size >= filters.WIDE and not inside.empty:
             blurred = filters.wide_gaussian(plane[inside.within(given)], size, inside, scene.region)
@@ -109,7 +113,7 @@ class Blur(MixingOperation):
         return blurred if prepared is None else lerp(self.single(plane, settings, scene), blurred, prepared)
 
     def single(self, plane: Plane, settings: BlurSettings, scene: Scene) -> Plane:
-        return plane[scene.region.within(scene.region.grow(self._reach(settings, scene)))]
+        return plane[scene.region.within(self.input_region("from", scene.region, scene, settings))]
 
 
 class SharpenSettings(BlurSettings):

@@ -12,10 +12,10 @@ from django.db import transaction
 
 from accounts.models import User
 from demo.night.generate import SEQUENCES, generate, generate_sequence
-from demo.recipes import MARKS, MOVING, PASSWORD, PROJECT, SHOTS, USERNAME
+from demo.recipes import MARKS, MOVING, PASSWORD, PROJECT, SHOTS, STATES, USERNAME
 from nexal.errors import NexalError
 from nexal.recipe import numbered_file, numbers_in, parse_recipe
-from projects.models import Membership, Project, Role, Shot
+from projects.models import Membership, Project, Role, Shot, ShotState
 from recipes.services import first_revision, save
 from sources import sequences
 from sources.models import Source, SourceState
@@ -116,7 +116,8 @@ def seed_shot(project: Project, name: str, author: int, folder: Path) -> Shot:
 
 
 def _started(project: Project, name: str, author: int, folder: Path) -> tuple[Shot, list[Source]]:
-    shot = Shot.objects.create(project=project, name=name, marks=MARKS.get(name, []))
+    state = ShotState(STATES.get(name, ShotState.TODO))
+    shot = Shot.objects.create(project=project, name=name, marks=MARKS.get(name, []), state=state)
     revision = first_revision(shot, author)
     recipe = parse_recipe((SHOTS | MOVING)[name])
     stills = [spec.files for spec in recipe.sources.values() if not spec.numbered]

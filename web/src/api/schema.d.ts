@@ -606,13 +606,13 @@ export interface paths {
          * Change Shot
          * @description Another name, state or project, or put aside and brought back.
          */
-        put: operations["recipes_wall_change_shot"];
+        put: operations["wall_api_change_shot"];
         post?: never;
         /**
          * Delete Shot
          * @description Delete a shot; for thirty days it can be recovered.
          */
-        delete: operations["recipes_wall_delete_shot"];
+        delete: operations["wall_api_delete_shot"];
         options?: never;
         head?: never;
         patch?: never;
@@ -631,7 +631,7 @@ export interface paths {
          * Duplicate Shot
          * @description A shot with the same recipe, marks and sources, whose files are not stored twice.
          */
-        post: operations["recipes_wall_duplicate_shot"];
+        post: operations["wall_api_duplicate_shot"];
         delete?: never;
         options?: never;
         head?: never;
@@ -649,7 +649,7 @@ export interface paths {
          * Loss
          * @description What would go if the shot were deleted; files that other shots have, too, stay.
          */
-        get: operations["recipes_wall_loss"];
+        get: operations["wall_api_loss"];
         put?: never;
         post?: never;
         delete?: never;
@@ -669,7 +669,7 @@ export interface paths {
          * Deleted Shots
          * @description The deleted shots of a project that can be recovered, the last deleted first.
          */
-        get: operations["recipes_wall_deleted_shots"];
+        get: operations["wall_api_deleted_shots"];
         put?: never;
         post?: never;
         delete?: never;
@@ -691,7 +691,7 @@ export interface paths {
          * Recover Shot
          * @description Bring a deleted shot back.
          */
-        post: operations["recipes_wall_recover_shot"];
+        post: operations["wall_api_recover_shot"];
         delete?: never;
         options?: never;
         head?: never;
@@ -950,6 +950,8 @@ export interface paths {
         /**
          * Revision View
          * @description The whole of an item of a saved revision: revisions never change, so the answer may be kept by its tag.
+         *
+         *     Small ones are kept on disk, too: a wall of shots is not computed at each visit.
          */
         get: operations["stage_views_revision_view"];
         put?: never;
@@ -4774,7 +4776,7 @@ export interface operations {
             };
         };
     };
-    recipes_wall_change_shot: {
+    wall_api_change_shot: {
         parameters: {
             query?: never;
             header?: never;
@@ -4800,7 +4802,7 @@ export interface operations {
             };
         };
     };
-    recipes_wall_delete_shot: {
+    wall_api_delete_shot: {
         parameters: {
             query?: never;
             header?: never;
@@ -4820,7 +4822,7 @@ export interface operations {
             };
         };
     };
-    recipes_wall_duplicate_shot: {
+    wall_api_duplicate_shot: {
         parameters: {
             query?: never;
             header?: never;
@@ -4846,7 +4848,7 @@ export interface operations {
             };
         };
     };
-    recipes_wall_loss: {
+    wall_api_loss: {
         parameters: {
             query?: never;
             header?: never;
@@ -4868,7 +4870,7 @@ export interface operations {
             };
         };
     };
-    recipes_wall_deleted_shots: {
+    wall_api_deleted_shots: {
         parameters: {
             query?: never;
             header?: never;
@@ -4890,7 +4892,7 @@ export interface operations {
             };
         };
     };
-    recipes_wall_recover_shot: {
+    wall_api_recover_shot: {
         parameters: {
             query?: never;
             header?: never;

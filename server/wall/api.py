@@ -12,8 +12,8 @@ from accounts.audit import note
 from projects.access import get_project, get_shot, person
 from projects.api import NewName
 from projects.models import Shot, ShotState
-from recipes import tidying
 from recipes.shots import ShotRow, router, shot_row
+from wall import tidying
 
 __all__ = ["router"]
 

@@ -1,16 +1,16 @@
 import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
-import { MoreHorizontal } from "lucide-react";
 import { type FormEvent, useState } from "react";
 import { Link } from "react-router";
 
-import { type Problem, api, got, problemOf } from "@/api/client";
+import { api, got, problemOf } from "@/api/client";
 import { useSession } from "@/api/queries";
 import type { components } from "@/api/schema";
 import { Button } from "@/parts/Button";
-import { Menu } from "@/parts/Menu";
 import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
+import { MoreButton } from "@/parts/MoreButton";
 import { TextField } from "@/parts/TextField";
+import { useAttempt } from "@/parts/useAttempt";
 import { Waiting } from "@/parts/Waiting";
 import { PageFrame } from "@/projects/PageFrame";
 import { toClipboard } from "@/shot/useClipboard";
@@ -31,21 +31,12 @@ export function People() {
   });
   const [adding, setAdding] = useState(false);
   const [given, setGiven] = useState<{ name: string; link: string } | null>(null);
-  const [problem, setProblem] = useState<Problem | null>(null);
   const refresh = () =>
     Promise.all([
       client.invalidateQueries({ queryKey: ["people"] }),
       client.invalidateQueries({ queryKey: ["deeds"] }),
     ]);
-  const attempt = async (work: () => Promise<void>) => {
-    setProblem(null);
-    try {
-      await work();
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
-    await refresh();
-  };
+  const { problem, attempt } = useAttempt(refresh);
   const change = (row: Row, body: Change) =>
     attempt(async () => {
       await got(api.PUT("/api/people/{person_id}", { params: { path: { person_id: row.id } }, body }));
@@ -103,7 +94,8 @@ export function People() {
               {row.id === own?.id ? (
                 <span />
               ) : (
-                <Menu
+                <MoreButton
+                  label={`What to do about ${row.name}`}
                   choices={[
                     { label: "New link, for another password", onSelect: () => void link(row) },
                     {
@@ -116,16 +108,7 @@ export function People() {
                       onSelect: () => void change(row, { active: !row.active }),
                     },
                   ]}
-                >
-                  <button
-                    type="button"
-                    aria-label={`What to do about ${row.name}`}
-                    title={`What to do about ${row.name}`}
-                    className="flex h-6 w-6 items-center justify-center rounded-sm text-dim hover:text-text"
-                  >
-                    <MoreHorizontal size={14} />
-                  </button>
-                </Menu>
+                />
               )}
             </li>
           ))}
@@ -164,20 +147,18 @@ function AddPerson({ onClose, onAdded }: AddProps) {
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
   const [administrator, setAdministrator] = useState(false);
-  const [problem, setProblem] = useState<Problem | null>(null);
-  const submit = async (event: FormEvent) => {
+  const { problem, attempt } = useAttempt();
+  const submit = (event: FormEvent) => {
     event.preventDefault();
-    try {
+    void attempt(async () => {
       const body = { username, name, administrator, password: password || null };
       const made = await got(api.POST("/api/people", { body }));
       await onAdded(name, made.link ?? null);
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
+    });
   };
   return (
     <Modal title="Add a person" open onClose={onClose} width={380}>
-      <form onSubmit={(event) => void submit(event)} className="space-y-3">
+      <form onSubmit={submit} className="space-y-3">
         <TextField
           label="Name to sign in with"
           autoComplete="off"

@@ -2,11 +2,13 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { useNavigate, useParams } from "react-router";
 
-import { type Problem, api, got, problemOf } from "@/api/client";
+import { api, got, problemOf } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
-import { TextField } from "@/parts/TextField";
+import { useAttempt } from "@/parts/useAttempt";
 import { Waiting } from "@/parts/Waiting";
+
+import { NewPassword, unlike } from "./NewPassword";
 
 /** Where a link leads by which somebody chooses their password. */
 export function Welcome() {
@@ -26,18 +28,15 @@ export function Welcome() {
   });
   const [password, setPassword] = useState("");
   const [again, setAgain] = useState("");
-  const [problem, setProblem] = useState<Problem | null>(null);
-  const unlike = again !== "" && again !== password;
-  const submit = async (event: FormEvent) => {
+  const { problem, attempt } = useAttempt();
+  const submit = (event: FormEvent) => {
     event.preventDefault();
-    try {
+    void attempt(async () => {
       const session = await got(api.POST("/api/welcome/{person_id}/{token}", { params, body: { password } }));
       client.clear();
       client.setQueryData(["session"], session);
       void navigate("/projects", { replace: true });
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
+    });
   };
   return (
     <main className="mx-auto max-w-sm p-10">
@@ -47,32 +46,22 @@ export function Welcome() {
       {invited.isPending && <Waiting text="Looking at your link" />}
       {invited.isError && <Message problem={problemOf(invited.error)} />}
       {invited.data && (
-        <form onSubmit={(event) => void submit(event)} className="space-y-3">
+        <form onSubmit={submit} className="space-y-3">
           <p className="text-dim">
             You sign in as <span className="font-mono text-text">{invited.data.username}</span>. Choose your
             password.
           </p>
           <input type="text" autoComplete="username" value={invited.data.username} readOnly hidden />
-          <TextField
+          <NewPassword
             label="Password, 8 letters at least"
-            type="password"
-            autoComplete="new-password"
-            autoFocus
-            required
-            minLength={8}
+            again="Once more"
             value={password}
-            onChange={(event) => setPassword(event.target.value)}
+            repeated={again}
+            autoFocus
+            onChange={setPassword}
+            onRepeat={setAgain}
           />
-          <TextField
-            label="Once more"
-            type="password"
-            autoComplete="new-password"
-            required
-            aria-invalid={unlike}
-            value={again}
-            onChange={(event) => setAgain(event.target.value)}
-          />
-          {unlike && (
+          {unlike(password, again) && (
             <p role="status" className="text-[12px] text-clay">
               The two are not the same yet.
             </p>

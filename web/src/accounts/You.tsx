@@ -1,12 +1,15 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 
-import { type Problem, api, got, problemOf } from "@/api/client";
+import { api, got } from "@/api/client";
 import { useSession } from "@/api/queries";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { TextField } from "@/parts/TextField";
+import { useAttempt } from "@/parts/useAttempt";
+
+import { NewPassword, unlike } from "./NewPassword";
 
 /** One's own name, as others see it, and password. */
 export function You({ onClose }: { onClose: () => void }) {
@@ -16,18 +19,12 @@ export function You({ onClose }: { onClose: () => void }) {
   const [old, setOld] = useState("");
   const [fresh, setFresh] = useState("");
   const [again, setAgain] = useState("");
-  const [problem, setProblem] = useState<Problem | null>(null);
   const [done, setDone] = useState("");
-  const attempt = async (event: FormEvent, work: () => Promise<string>) => {
+  const { problem, attempt } = useAttempt(() => client.invalidateQueries({ queryKey: ["session"] }));
+  const send = (event: FormEvent, work: () => Promise<string>) => {
     event.preventDefault();
-    setProblem(null);
     setDone("");
-    try {
-      setDone(await work());
-      await client.invalidateQueries({ queryKey: ["session"] });
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
+    void attempt(async () => setDone(await work()));
   };
   const keepName = async () => {
     await got(api.PUT("/api/session/name", { body: { name } }));
@@ -40,10 +37,10 @@ export function You({ onClose }: { onClose: () => void }) {
     setAgain("");
     return "Your password is changed; wherever else you were signed in, you are not any more.";
   };
-  const unlike = again !== "" && again !== fresh;
+  const differ = unlike(fresh, again);
   return (
     <Modal title={person?.username ?? "You"} open onClose={onClose} width={380}>
-      <form onSubmit={(event) => void attempt(event, keepName)} className="mb-4 flex items-end gap-2">
+      <form onSubmit={(event) => send(event, keepName)} className="mb-4 flex items-end gap-2">
         <div className="grow">
           <TextField
             label="Your name, as others see it"
@@ -58,10 +55,7 @@ export function You({ onClose }: { onClose: () => void }) {
           Keep
         </Button>
       </form>
-      <form
-        onSubmit={(event) => void attempt(event, keepPassword)}
-        className="space-y-3 border-t border-line pt-3"
-      >
+      <form onSubmit={(event) => send(event, keepPassword)} className="space-y-3 border-t border-line pt-3">
         <input type="text" autoComplete="username" value={person?.username ?? ""} readOnly hidden />
         <TextField
           label="Password until now"
@@ -71,26 +65,16 @@ export function You({ onClose }: { onClose: () => void }) {
           value={old}
           onChange={(event) => setOld(event.target.value)}
         />
-        <TextField
+        <NewPassword
           label="New password, 8 letters at least"
-          type="password"
-          autoComplete="new-password"
-          required
-          minLength={8}
+          again="The new one again"
           value={fresh}
-          onChange={(event) => setFresh(event.target.value)}
+          repeated={again}
+          onChange={setFresh}
+          onRepeat={setAgain}
         />
-        <TextField
-          label="The new one again"
-          type="password"
-          autoComplete="new-password"
-          required
-          aria-invalid={unlike}
-          value={again}
-          onChange={(event) => setAgain(event.target.value)}
-        />
-        <p role="status" className={`min-h-4 text-[12px] ${unlike ? "text-clay" : "text-dim"}`}>
-          {unlike ? "The two are not the same yet." : done}
+        <p role="status" className={`min-h-4 text-[12px] ${differ ? "text-clay" : "text-dim"}`}>
+          {differ ? "The two are not the same yet." : done}
         </p>
         {problem && <Message problem={problem} />}
         <div className="flex justify-end">

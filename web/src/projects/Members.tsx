@@ -2,7 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 import { useNavigate } from "react-router";
 
-import { type Problem, api, got, problemOf } from "@/api/client";
+import { api, got, problemOf } from "@/api/client";
 import { useSession } from "@/api/queries";
 import type { components } from "@/api/schema";
 import { Button } from "@/parts/Button";
@@ -10,6 +10,7 @@ import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { TextField } from "@/parts/TextField";
+import { useAttempt } from "@/parts/useAttempt";
 import { Waiting } from "@/parts/Waiting";
 
 type Role = components["schemas"]["Role"];
@@ -44,20 +45,11 @@ export function Members({ project, role, onClose }: { project: number; role: str
   });
   const [username, setUsername] = useState("");
   const [as, setAs] = useState<Role>("artist");
-  const [problem, setProblem] = useState<Problem | null>(null);
-  const attempt = async (work: () => Promise<void>) => {
-    setProblem(null);
-    try {
-      await work();
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
-    await Promise.all([
-      client.invalidateQueries({ queryKey: key }),
-      client.invalidateQueries({ queryKey: ["project", project] }),
-      client.invalidateQueries({ queryKey: ["projects"] }),
-    ]);
-  };
+  const { problem, attempt } = useAttempt(() =>
+    Promise.all(
+      [key, ["project", project], ["projects"]].map((queryKey) => client.invalidateQueries({ queryKey })),
+    ),
+  );
   const add = (event: FormEvent) => {
     event.preventDefault();
     void attempt(async () => {

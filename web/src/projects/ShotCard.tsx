@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
-import { MoreHorizontal } from "lucide-react";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 
 import { type ShotRow, getForBytes } from "@/api/client";
-import { type Choice, Menu } from "@/parts/Menu";
+import type { Choice } from "@/parts/Menu";
+import { MoreButton } from "@/parts/MoreButton";
 import { readPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
@@ -75,16 +75,7 @@ export function ShotCard({ shot, actions }: { shot: ShotRow; actions: CardAction
       </Link>
       {actions && seen && (
         <div className="absolute right-2 bottom-3">
-          <Menu choices={choicesOf(shot, actions)}>
-            <button
-              type="button"
-              aria-label={`What to do with ${shot.name}`}
-              title={`What to do with ${shot.name}`}
-              className="flex h-6 w-6 items-center justify-center rounded-sm text-dim hover:bg-raised hover:text-text"
-            >
-              <MoreHorizontal size={14} />
-            </button>
-          </Menu>
+          <MoreButton label={`What to do with ${shot.name}`} choices={choicesOf(shot, actions)} />
         </div>
       )}
     </li>

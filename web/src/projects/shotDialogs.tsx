@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 
-import { type Problem, type ShotRow, api, got, problemOf } from "@/api/client";
+import { type ShotRow, api, got, problemOf } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
+import { useAttempt } from "@/parts/useAttempt";
 import { Waiting } from "@/parts/Waiting";
 
 import { bytesText } from "./wall";
@@ -27,15 +28,12 @@ export function DeleteShot({ shot, onClose, onDone }: Props) {
     queryFn: () => got(api.GET("/api/shots/{shot_id}/loss", { params })),
     gcTime: 0,
   });
-  const [problem, setProblem] = useState<Problem | null>(null);
-  const remove = async () => {
-    try {
+  const { problem, attempt } = useAttempt();
+  const remove = () =>
+    attempt(async () => {
       await got(api.DELETE("/api/shots/{shot_id}", { params }));
       await onDone();
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
-  };
+    });
   return (
     <Modal title={`Delete ${shot.name}?`} open onClose={onClose} width={420}>
       {loss.isPending && <Waiting text="Looking at what would go" />}
@@ -64,10 +62,10 @@ export function MoveShot({ shot, project, onClose, onDone }: Props & { project: 
   const projects = useQuery({ queryKey: ["projects"], queryFn: () => got(api.GET("/api/projects")) });
   const others = projects.data?.filter((row) => row.id !== project && row.role !== "viewer") ?? [];
   const [chosen, setChosen] = useState("");
-  const [problem, setProblem] = useState<Problem | null>(null);
+  const { problem, attempt } = useAttempt();
   const to = chosen || String(others[0]?.id ?? "");
-  const move = async () => {
-    try {
+  const move = () =>
+    attempt(async () => {
       await got(
         api.PUT("/api/shots/{shot_id}", {
           params: { path: { shot_id: shot.id } },
@@ -75,10 +73,7 @@ export function MoveShot({ shot, project, onClose, onDone }: Props & { project: 
         }),
       );
       await onDone();
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
-  };
+    });
   return (
     <Modal title={`Move ${shot.name}`} open onClose={onClose} width={380}>
       {projects.isPending && <Waiting text="Fetching projects" />}
@@ -122,16 +117,13 @@ export function DeletedShots(props: {
       got(api.GET("/api/projects/{project_id}/deleted", { params: { path: { project_id: project } } })),
     gcTime: 0,
   });
-  const [problem, setProblem] = useState<Problem | null>(null);
-  const recover = async (id: number) => {
-    try {
+  const { problem, attempt } = useAttempt();
+  const recover = (id: number) =>
+    attempt(async () => {
       await got(api.POST("/api/shots/{shot_id}/recovery", { params: { path: { shot_id: id } } }));
       await onRecovered();
       await rows.refetch();
-    } catch (error) {
-      setProblem(problemOf(error));
-    }
-  };
+    });
   return (
     <Modal title="Deleted shots" open onClose={onClose} width={460}>
       {rows.isPending && <Waiting text="Fetching what was deleted" />}

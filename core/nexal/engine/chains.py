@@ -65,7 +65,8 @@ def recorded(chain: Chain, channels: Sequence[str], scene: Scene) -> Program:
         try:
             made = operation.applied(_inputs(node, names, values), node.settings, own)
             values.update({(node.digest, name): recording.value(made[name]) for name in names})
-        except NotRecorded:
+        except (NotRecorded, TypeError, AttributeError):
+            # The latter where it asks a value for what only arrays have; what is truly wrong, NumPy's way tells too.
             raise Unrecorded(node) from None
     last = chain.nodes[-1]
     return recording.program([values[last.digest, name] for name in channels])

@@ -216,3 +216,5 @@ def run(
                 elif op == _Y:
                     for j in range(count):
                         o[j] = (_f32(row) + _f32(top) + _f32(0.5)) * _f32(step)
+    # Its address alone would not keep it alive until here.
+    registers[0] = own.size

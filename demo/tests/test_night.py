@@ -24,7 +24,7 @@ from demo.night.house import GROUPS, make_house
 from demo.night.lace import make_lace
 from demo.night.moth import make_moth
 from demo.night.pendant import make_pendant
-from demo.recipes import MARKS, MOVING, PASSWORD, PENDANT, SHOTS, USERNAME
+from demo.recipes import MARKS, MOVING, PASSWORD, PENDANT, PROJECT, SHOTS, USERNAME
 from nexal.analysis.marks import Mark
 from nexal.analysis.run import audit_file
 from nexal.analysis.scout import scout
@@ -36,6 +36,7 @@ from nexal.session import Session, sources_behind
 from projects.models import Project, Shot
 from sources import sequences
 from sources.models import Source
+from wall import tidying
 
 
 class Moth(unittest.TestCase):
@@ -343,6 +344,16 @@ class Seeding(ServerTest):
             self.assertEqual(shot.head.recipe, parse_recipe(recipe).as_json())
             rows = self.as_user(User.objects.get(username=USERNAME)).post(f"/api/shots/{shot.pk}/inspect", {}).json()
             self.assertEqual([row["problem"] for row in rows if row["problem"]], [], name)
+        project = Project.objects.get(name=PROJECT)
+        self.assertTrue(User.objects.get(username=USERNAME).is_staff)
+        roles = dict(project.memberships.values_list("user__username", "role"))
+        self.assertEqual(roles, {USERNAME: "owner", "lamplighter": "artist", "gardener": "viewer"})
+        # Who was put out stays out, and what was deleted stays so.
+        project.memberships.filter(user__username="gardener").delete()
+        shot = project.shots.first()
+        tidying.delete(shot)
+        call_command("seed_demo", stdout=io.StringIO())
+        self.assertEqual((project.memberships.count(), made.call_count), (2, 1))
 
     def test_shots_that_move_go_on_where_a_stopped_seeding_left_them(self) -> None:
         def small(folder: Path, files: str) -> None:

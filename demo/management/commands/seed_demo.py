@@ -34,14 +34,16 @@ class Command(BaseCommand):
 
     def handle(self, *args: Any, **options: Any) -> None:
         settings.NEXAL_JOBS = "inline"
-        user = _person(USERNAME, "Demo compositor")
+        user, _ = _person(USERNAME, "Demo compositor")
         if not User.objects.filter(is_staff=True, is_active=True).exists():
             User.objects.filter(pk=user.pk).update(is_staff=True)
-        project, started = Project.objects.get_or_create(name=PROJECT)
-        if started:
-            Membership.objects.create(project=project, user=user, role=Role.OWNER)
-            for username, (name, role) in OTHERS.items():
-                Membership.objects.create(project=project, user=_person(username, name), role=role)
+        project, _ = Project.objects.get_or_create(name=PROJECT)
+        Membership.objects.get_or_create(project=project, user=user, defaults={"role": Role.OWNER})
+        for username, (name, role) in OTHERS.items():
+            other, made = _person(username, name)
+            # Who was put out again stays out.
+            if made:
+                Membership.objects.create(project=project, user=other, role=role)
         shots = MOVING if options["moving"] else SHOTS
         # What somebody has deleted is not made anew.
         there = {*project.shots.values_list("name", flat=True), *project.shots.values_list("deleted_name", flat=True)}
@@ -70,12 +72,13 @@ OTHERS = {"lamplighter": ("Orla of the Lamps", Role.ARTIST), "gardener": ("Bram 
 """Further members of the demo project; they sign in with its password."""
 
 
-def _person(username: str, name: str) -> User:
+def _person(username: str, name: str) -> tuple[User, bool]:
+    """A demo person, and whether they were made just now."""
     user, created = User.objects.get_or_create(username=username, defaults={"first_name": name})
     if created:
         user.set_password(PASSWORD)
         user.save()
-    return user
+    return user, created
 
 
 def compute_ahead(project: Project) -> None:

@@ -26,6 +26,7 @@ from accounts.audit import note
 from accounts.models import SignInAttempt, User
 from config.clients import address_of
 from config.errors import Refused
+from config.names import plain_name
 
 ADDRESS_FACTOR = 6
 """How many more attempts one address has than one name from there: several people may share it."""
@@ -60,10 +61,7 @@ def sign_in(request: HttpRequest, response: HttpResponse, username: str, passwor
 
 def change_name(user: User, name: str) -> User:
     """Give a person another full name. Raises Refused where nothing is left of it."""
-    plain = " ".join(name.split())
-    if not plain:
-        raise Refused(422, "name", "a name is wanted", where="name", remedy="give one")
-    user.first_name, user.last_name = plain, ""
+    user.first_name, user.last_name = plain_name(name), ""
     user.save(update_fields=["first_name", "last_name"])
     return user
 

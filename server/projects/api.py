@@ -6,7 +6,7 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from accounts.audit import note
-from config.errors import Refused
+from config.names import plain_name
 from projects.access import get_project, person, role_in
 from projects.models import Membership, Project, Role
 
@@ -37,7 +37,7 @@ def projects(request: HttpRequest) -> list[ProjectRow]:
 def create_project(request: HttpRequest, new: NewName) -> ProjectRow:
     """Start a project and own it."""
     with transaction.atomic():
-        project = Project.objects.create(name=new.name.strip())
+        project = Project.objects.create(name=plain_name(new.name))
         Membership.objects.create(project=project, user_id=person(request), role=Role.OWNER)
     return ProjectRow(id=project.pk, name=project.name, role=Role.OWNER, shots=0)
 
@@ -53,8 +53,7 @@ def project(request: HttpRequest, project_id: int) -> ProjectRow:
 def rename_project(request: HttpRequest, project_id: int, new: NewName) -> ProjectRow:
     """Give a project another name."""
     found = get_project(request, project_id, owner=True)
-    if not new.name.strip():
-        raise Refused(422, "name", "a name is wanted", where="name", remedy="give one")
-    Project.objects.filter(pk=found.pk).update(name=new.name.strip())
-    note(request, f"named the project '{found.name}' '{new.name.strip()}'")
+    name = plain_name(new.name)
+    Project.objects.filter(pk=found.pk).update(name=name)
+    note(request, f"named the project '{found.name}' '{name}'")
     return project(request, project_id)

@@ -7,6 +7,7 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from config.errors import Refused
+from config.names import plain_name
 from nexal.recipe import FrameNumber
 from projects.access import get_project, get_shot, person, role_in
 from projects.api import NewName
@@ -51,18 +52,21 @@ def shots(request: HttpRequest, project_id: int) -> list[ShotRow]:
     return [shot_row(shot) for shot in rows]
 
 
+def name_taken(name: str) -> Refused:
+    """The fault of a name that another shot of the project has."""
+    return Refused(409, "name_taken", f"there is a shot '{name}' already", where="name", remedy="choose another name")
+
+
 @router.post("/projects/{project_id}/shots", response=ShotRow)
 def create_shot(request: HttpRequest, project_id: int, new: NewName) -> ShotRow:
     """Start an empty shot."""
-    project = get_project(request, project_id, write=True)
+    project, name = get_project(request, project_id, write=True), plain_name(new.name)
     try:
         with transaction.atomic():
-            shot = Shot.objects.create(project=project, name=new.name.strip())
+            shot = Shot.objects.create(project=project, name=name)
             first_revision(shot, person(request))
     except IntegrityError:
-        raise Refused(
-            409, "name_taken", f"there is a shot '{new.name}' already", where="name", remedy="choose another name"
-        ) from None
+        raise name_taken(name) from None
     return shot_row(shot)
 
 

@@ -90,6 +90,12 @@ class Wall(ServerTest):
         other.memberships.update(role=Role.ARTIST)
         Shot.objects.create(project=other, name=self.shot.name)
         self.refused(self.api.put(self.path, {"project": other.pk}), 409, "name_taken")
+        # Of a change that is refused nothing is done.
+        self.refused(
+            self.api.put(self.path, {"name": "040 moth ", "state": "done", "project": other.pk}), 409, "name_taken"
+        )
+        self.shot.refresh_from_db()
+        self.assertEqual((self.shot.state, self.shot.project), ("todo", self.project))
         other.shots.all().delete()
         self.assertEqual(self.api.put(self.path, {"project": other.pk}).status_code, 200)
         self.assertEqual(self.names(), [])
@@ -154,7 +160,9 @@ class Wall(ServerTest):
     def test_a_project_is_renamed_by_its_owner(self) -> None:
         path = f"/api/projects/{self.project.pk}"
         self.assertEqual(self.api.put(path, {"name": " Day Conservatory "}).json()["name"], "Day Conservatory")
-        self.refused(self.api.put(path, {"name": "  "}), 422, "name")
+        for refused in (self.api.put(path, {"name": "  "}), self.api.post("/api/projects", {"name": " "})):
+            self.refused(refused, 422, "name")
+        self.refused(self.api.post(f"{path}/shots", {"name": "   "}), 422, "name")
 
     def test_a_sequence_is_duplicated_with_its_frames(self) -> None:
         started = self.api.post(f"{self.path}/sequences", {"files": "fly.%04d.exr"}).json()

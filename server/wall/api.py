@@ -5,6 +5,7 @@ They stand on the router of `recipes/shots.py`: one address has one router, what
 
 from datetime import datetime, timedelta
 
+from django.db import transaction
 from django.http import HttpRequest, HttpResponse
 from ninja import Field, Schema
 
@@ -47,15 +48,17 @@ class DeletedShot(Schema):
 def change_shot(request: HttpRequest, shot_id: int, change: ShotChange) -> ShotRow:
     """Another name, state or project, or put aside and brought back."""
     shot = get_shot(request, shot_id, write=True)
-    if change.name is not None:
-        tidying.rename(shot, change.name)
-    if change.project is not None and change.project != shot.project_id:
-        tidying.move(shot, get_project(request, change.project, write=True))
     told = {
         name: value for name, value in (("state", change.state), ("archived", change.archived)) if value is not None
     }
-    if told:
-        Shot.objects.filter(pk=shot.pk).update(**told)
+    # All of it or nothing.
+    with transaction.atomic():
+        if change.name is not None:
+            tidying.rename(shot, change.name)
+        if change.project is not None and change.project != shot.project_id:
+            tidying.move(shot, get_project(request, change.project, write=True))
+        if told:
+            Shot.objects.filter(pk=shot.pk).update(**told)
     return shot_row(get_shot(request, shot_id))
 
 

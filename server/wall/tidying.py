@@ -7,6 +7,7 @@ from django.db import IntegrityError, transaction
 from django.utils import timezone
 
 from config.errors import Refused
+from config.names import plain_name
 from deliveries.models import UNFINISHED, Render
 from deliveries.services import remove as remove_deliverable
 from nexal.recipe import parse_recipe
@@ -14,6 +15,7 @@ from projects.models import Project, Shot
 from projects.news import REVISION, tell
 from recipes.models import Revision
 from recipes.services import first_revision, save
+from recipes.shots import name_taken
 from sources.models import Kept, SourceFrame
 from sources.services import duplicate as duplicate_sources
 from sources.services import originals_of, release
@@ -31,18 +33,6 @@ class Loss:
     sources: int
     bytes: int
     deliverables: int
-
-
-def name_taken(name: str) -> Refused:
-    return Refused(409, "name_taken", f"there is a shot '{name}' already", where="name", remedy="choose another name")
-
-
-def plain_name(name: str) -> str:
-    """A name without what surrounds it. Raises Refused where nothing is left."""
-    plain = " ".join(name.split())
-    if not plain:
-        raise Refused(422, "name", "a name is wanted", where="name", remedy="give one")
-    return plain
 
 
 def rename(shot: Shot, name: str) -> None:

@@ -88,16 +88,9 @@ def lerp(a: Value, b: Value, amount: Value) -> Value:
 
 def weighted_sum(values: Sequence[Value], gains: Sequence[float]) -> Value:
     """`values[0] * gains[0] + values[1] * gains[1] + ...`, from left to right; 0 where there is none."""
-    if len(values) < 2 or not all(isinstance(value, np.ndarray) and value.ndim == 2 for value in values):
-        total: Value = np.float32(0)
-        for value, gain in zip(values, gains, strict=True):
-            total = total + (value if gain == 1 else value * np.float32(gain))
-        return total
-    from nexal.kernels.sums import add_scaled
-
-    total = values[0] * np.float32(gains[0])
-    for value, gain in zip(values[1:], gains[1:], strict=True):
-        add_scaled(total, value, np.float32(gain))
+    total: Value = np.float32(0)
+    for value, gain in zip(values, gains, strict=True):
+        total = total + (value if gain == 1 else value * np.float32(gain))
     return total
 
 

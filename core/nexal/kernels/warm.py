@@ -19,7 +19,6 @@ def warm() -> None:
     from nexal.kernels.ranking import MODES, SINGLE, crossed, quality, rank
     from nexal.kernels.recording import Recording
     from nexal.kernels.strokes import lay, stroke_coverage
-    from nexal.kernels.sums import add_scaled
     from nexal.kernels.warping import FILTER_SUPPORT, resample
 
     pixels = np.full((4, 4), 0.5, np.float32)
@@ -29,7 +28,6 @@ def warm() -> None:
     recording = Recording()
     recording.program([encode(recording.input("pixels"))]).run({"pixels": pixels}, [pixels.copy()], (0.0, 0.0, 1.0))
     to_halves(pixels)
-    add_scaled(pixels.copy(), pixels, np.float32(0.5))
     for kind in FILTER_SUPPORT:
         resample(pixels, (2, 2), (0.5, 0.5), (1.0, 0.0, 0.0, 1.0), kind)
     codes = np.array([[0, 1, mode, 0, 1] for mode in range(SINGLE, len(MODES))], np.int32)

@@ -17,6 +17,8 @@ api = NinjaAPI(
 )
 errors.install(api)
 
+from notes.api import router as notes  # noqa: E402
+
 from accounts.api import router as accounts  # noqa: E402
 from accounts.people import router as people  # noqa: E402
 from deliveries.api import router as deliveries  # noqa: E402
@@ -51,6 +53,7 @@ for router, tag in (
     (catalogue, "recipes"),
     (shots, "recipes"),
     (history, "recipes"),
+    (notes, "notes"),
     (items, "stage"),
     (time, "time"),
     (views, "stage"),

@@ -33,6 +33,7 @@ INSTALLED_APPS = [
     "jobs",
     "projects",
     "sources",
+    "notes",
     "recipes",
     "stage",
     "deliveries",

@@ -7,8 +7,8 @@ from django.utils import timezone
 
 from projects.models import News
 
-REVISION, SOURCES, RENDERS = "revision", "sources", "renders"
-ALL = (REVISION, SOURCES, RENDERS)
+REVISION, SOURCES, RENDERS, NOTES = "revision", "sources", "renders", "notes"
+ALL = (REVISION, SOURCES, RENDERS, NOTES)
 KEPT = timedelta(hours=1)
 
 

@@ -20,29 +20,50 @@ def sentences(before: Recipe, after: Recipe) -> list[str]:
     return [*_sources(before, after), *_steps(before, after)]
 
 
+def renamed(before: Recipe, after: Recipe) -> dict[str, str]:
+    """New names of a source and a step by their old ones, where exactly one of them has another name and no more."""
+    sources = before.get("sources", {}), after.get("sources", {})
+    steps = _named(before), _named(after)
+    names = {}
+    for old, new in (sources, steps):
+        gone, come = _gone(old, new), _gone(new, old)
+        if len(gone) == len(come) == 1 and {**old[gone[0]], "name": ""} == {**new[come[0]], "name": ""}:
+            names[gone[0]] = come[0]
+    return names
+
+
+def _named(recipe: Recipe) -> dict[str, Any]:
+    return {step["name"]: step for step in recipe.get("steps", [])}
+
+
+def _gone(old: dict[str, Any], new: dict[str, Any]) -> list[str]:
+    return [name for name in old if name not in new]
+
+
 def _sources(before: Recipe, after: Recipe) -> list[str]:
     old, new = before.get("sources", {}), after.get("sources", {})
-    gone, come = [name for name in old if name not in new], [name for name in new if name not in old]
-    if len(gone) == len(come) == 1 and old[gone[0]] == new[come[0]]:
-        return [f"Source {gone[0]} renamed {come[0]}"]
+    gone, come = _gone(old, new), _gone(new, old)
+    names = renamed(before, after)
+    if any(name in names for name in gone):
+        return [f"Source {name} renamed {names[name]}" for name in gone]
     changes = [f"Source {name} added" for name in come] + [f"Source {name} removed" for name in gone]
     return changes + [f"Source {name} read differently" for name in new if name in old and old[name] != new[name]]
 
 
 def _steps(before: Recipe, after: Recipe) -> list[str]:
-    old = {step["name"]: step for step in before.get("steps", [])}
-    new = {step["name"]: step for step in after.get("steps", [])}
-    gone, come = [name for name in old if name not in new], [name for name in new if name not in old]
+    old, new = _named(before), _named(after)
+    gone, come = _gone(old, new), _gone(new, old)
+    names = renamed(before, after)
     changes = []
-    if len(gone) == len(come) == 1 and {**old[gone[0]], "name": ""} == {**new[come[0]], "name": ""}:
-        changes.append(f"{gone[0]} renamed {come[0]}")
+    if any(name in names for name in gone):
+        changes += [f"{name} renamed {names[name]}" for name in gone]
     else:
         changes += [f"{name} added ({new[name]['op']})" for name in come]
         changes += [f"{name} deleted" for name in gone]
-    renamed = dict(zip(gone, come, strict=True)) if len(gone) == len(come) == 1 else {}
+    instead = dict(zip(gone, come, strict=True)) if len(gone) == len(come) == 1 else {}
     for name, step in new.items():
         if name in old:
-            changes += _step(name, old[name], step, renamed)
+            changes += _step(name, old[name], step, instead)
     kept_old, kept_new = [name for name in old if name in new], [name for name in new if name in old]
     if kept_old != kept_new:
         moved = next(a for a, b in zip(kept_new, kept_old, strict=True) if a != b)
@@ -50,7 +71,7 @@ def _steps(before: Recipe, after: Recipe) -> list[str]:
     return changes
 
 
-def _step(name: str, old: dict[str, Any], new: dict[str, Any], renamed: dict[str, str]) -> list[str]:
+def _step(name: str, old: dict[str, Any], new: dict[str, Any], instead: dict[str, str]) -> list[str]:
     changes = []
     if old.get("on", True) != new.get("on", True):
         changes.append(f"{name} turned {'on' if new.get('on', True) else 'off'}")
@@ -61,7 +82,7 @@ def _step(name: str, old: dict[str, Any], new: dict[str, Any], renamed: dict[str
             changes.append(f"{name}: {_setting(key, a, b)}")
     for port in dict.fromkeys([*old.get("in", {}), *new.get("in", {})]):
         a, b = old.get("in", {}).get(port), new.get("in", {}).get(port)
-        follows = isinstance(a, str) and isinstance(b, str) and a.split(".")[0] in renamed
+        follows = isinstance(a, str) and isinstance(b, str) and a.split(".")[0] in instead
         if a != b and not follows:
             changes.append(f"{name}: {port} fed from {b}" if b else f"{name}: {port} no longer fed")
     if old.get("note", "") != new.get("note", ""):

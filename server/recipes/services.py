@@ -4,13 +4,14 @@ from typing import Any
 
 from django.db import transaction
 from django.db.models import Max
+from notes.services import follow_renames
 
 from config.errors import Refused
 from nexal.recipe import Recipe
 from projects.models import Shot
 from projects.news import REVISION, tell
 from recipes.models import Revision
-from recipes.sentences import sentence
+from recipes.sentences import renamed, sentence
 
 
 class Conflict(Refused):
@@ -46,6 +47,16 @@ def _locked(shot: Shot, expected: int) -> Shot:
     return locked
 
 
+def _shown(shot: Shot, revision: Revision) -> Revision:
+    """Show another revision; notes on what has another name there go with it."""
+    assert shot.head is not None
+    follow_renames(shot.pk, renamed(shot.head.recipe, revision.recipe))
+    shot.head = revision
+    shot.save(update_fields=["head"])
+    tell(shot.pk, REVISION)
+    return revision
+
+
 @transaction.atomic
 def save(shot: Shot, author: int, parent: int, recipe: Recipe, restores: int | None = None) -> Revision:
     """A new revision upon `parent`. Raises Conflict where the head is another one.
@@ -66,10 +77,7 @@ def save(shot: Shot, author: int, parent: int, recipe: Recipe, restores: int | N
         author_id=author,
         sentence=_restored(locked, restores, data) or sentence(locked.head.recipe, data),
     )
-    locked.head = revision
-    locked.save(update_fields=["head"])
-    tell(locked.pk, REVISION)
-    return revision
+    return _shown(locked, revision)
 
 
 def _restored(shot: Shot, number: int | None, data: dict[str, Any]) -> str:
@@ -87,10 +95,7 @@ def undo(shot: Shot, head: int) -> Revision:
     assert locked.head is not None
     if locked.head.parent is None:
         raise Refused(409, "no_more", "there is nothing to undo", where="history", remedy="this is the first revision")
-    locked.head = locked.head.parent
-    locked.save(update_fields=["head"])
-    tell(locked.pk, REVISION)
-    return locked.head
+    return _shown(locked, locked.head.parent)
 
 
 @transaction.atomic
@@ -101,7 +106,4 @@ def redo(shot: Shot, head: int) -> Revision:
     child = locked.head.children.order_by("-number").first()
     if child is None:
         raise Refused(409, "no_more", "there is nothing to redo", where="history", remedy="this is the last revision")
-    locked.head = child
-    locked.save(update_fields=["head"])
-    tell(locked.pk, REVISION)
-    return child
+    return _shown(locked, child)

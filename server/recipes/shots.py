@@ -1,10 +1,12 @@
 """Routes: the shots of a project, a shot started, and opened with the recipe that it shows."""
 
+from collections.abc import Mapping
 from datetime import datetime
 
 from django.db import IntegrityError, transaction
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
+from notes.services import open_counts
 
 from config.errors import Refused
 from config.names import plain_name
@@ -30,6 +32,7 @@ class ShotRow(Schema):
     frame: int = Field(description="The frame that it is shown at there")
     state: ShotState
     archived: bool
+    notes: int = Field(description="How many of its notes are open")
 
 
 class ShotWhole(Schema):
@@ -48,8 +51,9 @@ class ShotWhole(Schema):
 @router.get("/projects/{project_id}/shots", response=list[ShotRow])
 def shots(request: HttpRequest, project_id: int) -> list[ShotRow]:
     """The shots of a project, as a wall shows them."""
-    rows = get_project(request, project_id).shots.filter(deleted=None).select_related("head")
-    return [shot_row(shot) for shot in rows]
+    rows = list(get_project(request, project_id).shots.filter(deleted=None).select_related("head"))
+    counts = open_counts(shot.pk for shot in rows)
+    return [shot_row(shot, counts) for shot in rows]
 
 
 def name_taken(name: str) -> Refused:
@@ -77,7 +81,7 @@ class Range(Schema):
 
 class NewsRow(Schema):
     number: int = Field(description="To ask with the next time")
-    what: list[str] = Field(description="What changed since: revision, sources, renders")
+    what: list[str] = Field(description="What changed since: revision, sources, renders, notes")
     head: int = Field(description="Number of the revision that the shot shows")
 
 
@@ -124,9 +128,10 @@ def shot(request: HttpRequest, shot_id: int) -> ShotWhole:
     )
 
 
-def shot_row(shot: Shot) -> ShotRow:
-    """A shot as a wall shows it."""
+def shot_row(shot: Shot, notes: Mapping[int, int] | None = None) -> ShotRow:
+    """A shot as a wall shows it; `notes` says how many are open of each, where that is known."""
     head = shot.head
+    counts = open_counts([shot.pk]) if notes is None else notes
     return ShotRow(
         id=shot.pk,
         name=shot.name,
@@ -136,4 +141,5 @@ def shot_row(shot: Shot) -> ShotRow:
         frame=shot.first_frame,
         state=ShotState(shot.state),
         archived=shot.archived,
+        notes=counts.get(shot.pk, 0),
     )

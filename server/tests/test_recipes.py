@@ -191,7 +191,7 @@ class NewsOfAShot(ServerTest):
             self.upload("leaf.exr")
         self.assertEqual(self.news(told["number"])["what"], ["revision", "sources"])
         News.objects.filter(pk__lte=told["number"]).delete()
-        self.assertEqual(self.news(told["number"])["what"], ["revision", "sources", "renders"])
+        self.assertEqual(self.news(told["number"])["what"], ["revision", "sources", "renders", "notes"])
         with self.assertNumQueries(4):
             self.news(told["number"])
 

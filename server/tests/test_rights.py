@@ -10,6 +10,7 @@ from server_support import ServerTest
 from config.api import api
 from deliveries import movies
 from deliveries import services as delivery_services
+from notes.models import Note
 from projects.models import Role
 
 OPEN = {
@@ -67,6 +68,8 @@ WRITES = {
     ("PUT", "/api/shots/{shot_id}"): {"state": "done"},
     ("POST", "/api/shots/{shot_id}/copies"): {"name": "041 moth"},
     ("DELETE", "/api/shots/{shot_id}"): None,
+    ("PUT", "/api/shots/{shot_id}/notes/{note_id}"): {"done": True},
+    ("DELETE", "/api/shots/{shot_id}/notes/{note_id}"): None,
     ("PUT", "/api/shots/{shot_id}/range"): {"first": 1, "last": 24},
     ("POST", "/api/shots/{shot_id}/sequences"): {"files": "moth.%04d.exr"},
     ("PUT", "/api/shots/{shot_id}/marks"): {"marks": [{"side": "subject", "x": 3, "y": 3, "radius": 2}]},
@@ -92,6 +95,10 @@ TEXTURE = {
 }
 READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/shots/{shot_id}/delivered"): None,
+    ("GET", "/api/shots/{shot_id}/notes"): None,
+    # Who looks may say something: it changes nothing of the work.
+    ("POST", "/api/shots/{shot_id}/notes"): {"text": "the fringe is green"},
+    ("POST", "/api/shots/{shot_id}/notes/{note_id}/answers"): {"text": "not any more"},
     ("GET", "/api/shots/{shot_id}/news"): None,
     ("GET", "/api/projects/{project_id}"): None,
     ("GET", "/api/projects/{project_id}/members"): None,
@@ -160,6 +167,7 @@ class Rights(ServerTest):
             "shot_id": self.shot.pk,
             "source_id": source["id"],
             "number": 2,
+            "note_id": Note.objects.create(shot=self.shot, author=self.owner, text="look here").pk,
             "address": "cut",
             "item": "matte",
             "deliverable_id": deliverable.pk,

@@ -12,6 +12,7 @@ const shot = (name: string, more: Partial<ShotRow> = {}): ShotRow => ({
   frame: 1,
   state: "todo",
   archived: false,
+  notes: 0,
   ...more,
 });
 

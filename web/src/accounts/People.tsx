@@ -12,13 +12,12 @@ import { MoreButton } from "@/parts/MoreButton";
 import { TextField } from "@/parts/TextField";
 import { useAttempt } from "@/parts/useAttempt";
 import { Waiting } from "@/parts/Waiting";
+import { when } from "@/parts/when";
 import { PageFrame } from "@/projects/PageFrame";
 import { toClipboard } from "@/shot/useClipboard";
 
 type Row = components["schemas"]["PersonRow"];
 type Change = components["schemas"]["PersonChange"];
-
-const told = new Intl.DateTimeFormat("en-GB", { dateStyle: "medium", timeStyle: "short" });
 
 /** Everybody who has an account, as an administrator keeps them, and what was done about that. */
 export function People() {
@@ -89,7 +88,7 @@ export function People() {
               </span>
               <span className="text-[12px] text-dim">{stateOf(row)}</span>
               <span className="text-[12px] text-dim">
-                {row.last_login ? `last in ${told.format(new Date(row.last_login))}` : "was never in"}
+                {row.last_login ? `last in ${when(row.last_login)}` : "was never in"}
               </span>
               {row.id === own?.id ? (
                 <span />
@@ -244,7 +243,7 @@ function Deeds() {
       <ul className="space-y-1 text-[12px]">
         {rows.map((row) => (
           <li key={row.id} className="grid grid-cols-[150px_1fr_130px] gap-4">
-            <span className="font-mono text-dim">{told.format(new Date(row.at))}</span>
+            <span className="font-mono text-dim">{when(row.at)}</span>
             <span className="min-w-0 break-words">
               <span className="text-dim">{row.who}</span> {row.sentence}
             </span>

@@ -856,6 +856,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Notes
+         * @description The open notes of a shot; or those marked done, a page of them, the newest first.
+         */
+        get: operations["notes_api_notes"];
+        put?: never;
+        /**
+         * Write Note
+         * @description Leave a note. Raises Refused where it is empty, or the shot has too many open ones.
+         */
+        post: operations["notes_api_write_note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/notes/{note_id}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Answer Note
+         * @description Answer a note; an answer to an answer belongs to the same note.
+         */
+        post: operations["notes_api_answer_note"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/notes/{note_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Change Note
+         * @description Other words, by who wrote them; done or open again, by who works on the shot or wrote the note.
+         */
+        put: operations["notes_api_change_note"];
+        post?: never;
+        /**
+         * Delete Note
+         * @description Take a note and its answers away: one's own, or, as an owner of the project, anybody's.
+         */
+        delete: operations["notes_api_delete_note"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/inspect": {
         parameters: {
             query?: never;
@@ -2170,6 +2238,11 @@ export interface components {
             state: components["schemas"]["ShotState"];
             /** Archived */
             archived: boolean;
+            /**
+             * Notes
+             * @description How many of its notes are open
+             */
+            notes: number;
         };
         /**
          * ShotState
@@ -2186,7 +2259,7 @@ export interface components {
             number: number;
             /**
              * What
-             * @description What changed since: revision, sources, renders
+             * @description What changed since: revision, sources, renders, notes
              */
             what: string[];
             /**
@@ -2405,6 +2478,112 @@ export interface components {
         Move: {
             /** Head */
             head: number;
+        };
+        /** AnswerRow */
+        AnswerRow: {
+            /** Id */
+            id: number;
+            /**
+             * Author
+             * @description Empty where nobody of that name is left
+             */
+            author: string;
+            /** Mine */
+            mine: boolean;
+            /** Text */
+            text: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Changed */
+            changed: string | null;
+        };
+        /** NotePage */
+        NotePage: {
+            /** Rows */
+            rows: components["schemas"]["NoteRow"][];
+            /**
+             * Done
+             * @description How many are marked done, shown or not
+             */
+            done: number;
+            /**
+             * More
+             * @description Whether there are earlier ones
+             */
+            more: boolean;
+        };
+        /** NoteRow */
+        NoteRow: {
+            /** Id */
+            id: number;
+            /**
+             * Author
+             * @description Empty where nobody of that name is left
+             */
+            author: string;
+            /** Mine */
+            mine: boolean;
+            /** Text */
+            text: string;
+            /**
+             * Created
+             * Format: date-time
+             */
+            created: string;
+            /** Changed */
+            changed: string | null;
+            /** Item */
+            item: string;
+            /** X */
+            x: number | null;
+            /** Y */
+            y: number | null;
+            /** Frame */
+            frame: number | null;
+            /** Done */
+            done: string | null;
+            /** Done By */
+            done_by: string;
+            /** Answers */
+            answers: components["schemas"]["AnswerRow"][];
+        };
+        /** NewNote */
+        NewNote: {
+            /** Text */
+            text: string;
+            /**
+             * Item
+             * @description The source or step that it is about; empty means the shot
+             * @default
+             */
+            item: string;
+            /**
+             * X
+             * @description Full-resolution pixels of its picture
+             */
+            x?: number | null;
+            /** Y */
+            y?: number | null;
+            /** Frame */
+            frame?: number | null;
+        };
+        /** Words */
+        Words: {
+            /** Text */
+            text: string;
+        };
+        /**
+         * NoteChange
+         * @description What is to be another; what is left out stays.
+         */
+        NoteChange: {
+            /** Text */
+            text?: string | null;
+            /** Done */
+            done?: boolean | null;
         };
         /**
          * Item
@@ -5126,6 +5305,132 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    notes_api_notes: {
+        parameters: {
+            query?: {
+                done?: boolean;
+                before?: number | null;
+            };
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NotePage"];
+                };
+            };
+        };
+    };
+    notes_api_write_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNote"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoteRow"];
+                };
+            };
+        };
+    };
+    notes_api_answer_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                note_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Words"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoteRow"];
+                };
+            };
+        };
+    };
+    notes_api_change_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                note_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NoteChange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoteRow"];
+                };
+            };
+        };
+    };
+    notes_api_delete_note: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+                note_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,6 +3,8 @@ import { type DragEvent, useEffect, useLayoutEffect, useRef, useState } from "re
 
 import type { Item } from "@/api/client";
 import { type Recipe, findStep, placesFor, sourcesOf, stepsOf } from "@/api/recipe";
+import { Flag } from "@/notes/Flag";
+import { type NoteRow, useNoting, useOpenNotes } from "@/notes/notes";
 import { Cut } from "@/parts/Cut";
 import { Menu } from "@/parts/Menu";
 import { DRAGGED } from "@/wall/Tile";
@@ -44,6 +46,7 @@ export function Lineage({
   const [width, setWidth] = useState(0);
   const sources = Object.keys(sourcesOf(recipe));
   const steps = stepsOf(recipe);
+  const notes = useOpenNotes(shot).data?.rows ?? [];
 
   useLayoutEffect(() => {
     setWidth(ribbon.current?.scrollWidth ?? 0);
@@ -63,6 +66,7 @@ export function Lineage({
       item={items.find((entry) => entry.name === name)}
       chosen={name === item}
       related={related(items, item).has(name)}
+      notes={notes.filter((note) => note.item === name)}
       writable={writable}
       actions={actions}
       onChoose={onChoose}
@@ -132,12 +136,15 @@ interface CellProps {
   item: Item | undefined;
   chosen: boolean;
   related: boolean;
+  /** What people have to say about it. */
+  notes: NoteRow[];
   writable: boolean;
   actions: Actions;
   onChoose: (item: string) => void;
 }
 
-function Cell({ shot, recipe, name, item, chosen, related: near, writable, actions, onChoose }: CellProps) {
+function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest }: CellProps) {
+  const { writable, actions, onChoose } = rest;
   const step = findStep(recipe, name);
   const off = step?.on === false;
   const planes = useSmallPlanes(shot, item, name, !item?.problem);
@@ -184,6 +191,17 @@ function Cell({ shot, recipe, name, item, chosen, related: near, writable, actio
           />
         )}
       </button>
+      {notes[0] && (
+        <button
+          type="button"
+          aria-label={`Notes on ${name}: ${notes.length}`}
+          title={notes.map((note) => `${note.author}: ${note.text}`.slice(0, 120)).join("\n")}
+          onClick={() => useNoting.getState().change({ open: true, chosen: notes[0]!.id })}
+          className="absolute left-1 top-1 h-[18px] w-4"
+        >
+          <Flag lit={false} />
+        </button>
+      )}
       {item && !item.problem && !item.plane && item.alpha !== "none" && (
         <span
           title={`Its colour is taken for ${item.alpha}`}

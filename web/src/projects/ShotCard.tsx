@@ -70,6 +70,12 @@ export function ShotCard({ shot, actions }: { shot: ShotRow; actions: CardAction
           </span>
           <span className={`block text-[11px] ${shot.state === "done" ? "text-lichen" : "text-dim"}`}>
             {STATES[shot.state]}
+            {shot.notes > 0 && (
+              <span className="text-clay">
+                {" "}
+                · {shot.notes} {shot.notes === 1 ? "note" : "notes"}
+              </span>
+            )}
           </span>
         </span>
       </Link>

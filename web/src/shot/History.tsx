@@ -8,6 +8,7 @@ import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { Waiting } from "@/parts/Waiting";
+import { when } from "@/parts/when";
 import { readPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 import { useView } from "@/stage/viewState";
@@ -26,8 +27,6 @@ interface Props {
   writable: boolean;
   onClose: () => void;
 }
-
-const told = new Intl.DateTimeFormat("en-GB", { dateStyle: "medium", timeStyle: "short" });
 
 /** A shot's revisions: looked at beside the present one, told apart in words, named, restored. */
 export function History({ shot, item, writable, onClose }: Props) {
@@ -112,7 +111,7 @@ export function History({ shot, item, writable, onClose }: Props) {
               <span className="whitespace-nowrap text-right text-dim">
                 <span className="block">{row.author || "nobody any more"}</span>
                 <time dateTime={row.created} className="block font-mono text-[11px] text-faint">
-                  {told.format(new Date(row.created))}
+                  {when(row.created)}
                 </time>
               </span>
             </button>

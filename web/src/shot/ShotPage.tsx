@@ -26,6 +26,8 @@ import type { Actions } from "@/lineage/actions";
 import { newStep } from "@/lineage/feeding";
 import { Finder } from "@/lineage/Finder";
 import { Lineage } from "@/lineage/Lineage";
+import { Notes } from "@/notes/Notes";
+import { useNoting } from "@/notes/notes";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 import { useTools } from "@/stage/tools";
@@ -90,6 +92,7 @@ export function ShotPage() {
   useEffect(() => {
     useView.getState().reset();
     useTools.getState().change({ tool: "none", ring: false });
+    useNoting.getState().change({ chosen: null });
   }, [shot]);
   useEffect(() => {
     const warn = (event: BeforeUnloadEvent) => {
@@ -122,6 +125,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   const [helping, setHelping] = useState(false);
   const [remembering, setRemembering] = useState(false);
   const [asking, setAsking] = useState<Asking>(null);
+  const noting = useNoting((state) => state.open);
   const [dropping, setDropping] = useState(false);
   const importFiles = useImport();
   const operations = useOperations().data ?? [];
@@ -271,7 +275,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           onHelp={() => setHelping(true)}
           onHistory={() => setRemembering(true)}
         />
-        <main className="flex min-h-0 grow">
+        <main className="relative flex min-h-0 grow">
           <BenchArea
             {...common}
             project={whole.project}
@@ -281,6 +285,16 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
             onChoose={choose}
             onCross={cross}
           />
+          {noting && (
+            <Notes
+              shot={whole.id}
+              items={items}
+              item={item}
+              writable={writable}
+              owner={whole.role === "owner"}
+              moving={time.all !== null}
+            />
+          )}
         </main>
         {time.all && (
           <Timeline

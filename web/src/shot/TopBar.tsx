@@ -5,6 +5,7 @@ import { Link, useNavigate } from "react-router";
 import { You } from "@/accounts/You";
 import { type ShotWhole, api } from "@/api/client";
 import { toggleTheme } from "@/app/theme";
+import { useNoting, useOpenNotes } from "@/notes/notes";
 import { Button } from "@/parts/Button";
 import { Menu } from "@/parts/Menu";
 import { Mark } from "@/parts/Mark";
@@ -29,6 +30,17 @@ export const BENCHES = [
   ["packing", "Packing"],
   ["deliver", "Deliver"],
 ] as const;
+
+/** The notes, and how many are open. */
+function NotesButton({ shot }: { shot: number }) {
+  const { open, change } = useNoting();
+  const many = useOpenNotes(shot).data?.rows.length ?? 0;
+  return (
+    <Button lit={open} title="Notes of people on this shot (B)" onClick={() => change({ open: !open })}>
+      Notes{many > 0 && <span className="font-mono text-lichen">{many}</span>}
+    </Button>
+  );
+}
 
 /** Where we are, the benches, the revision, undo and redo. */
 export function TopBar({ shot, bench, onBench, onHelp, onHistory }: Props) {
@@ -136,6 +148,7 @@ export function TopBar({ shot, bench, onBench, onHelp, onHistory }: Props) {
       ) : (
         <span className="text-clay">view only</span>
       )}
+      <NotesButton shot={shot.id} />
       <Button onClick={onHelp}>Keys ?</Button>
       <Menu
         choices={[

@@ -20,6 +20,7 @@ export const KEYS: [string, string][] = [
   ["Shift + 1 – 6", "Mattes, Passes, Space, Edges, Packing, Deliver"],
   ["F6, Shift + F6", "The next part of the page, or the one before"],
   ["W S E L", "To the wall of channels, the stage, the settings, the lineage"],
+  ["B", "Notes: open, or away"],
   ["I", "The probe: away, or there again"],
   ["U, Shift + U", "The next place where a whole matte is unsure, or the one before"],
   [", .", "A frame back, a frame on"],

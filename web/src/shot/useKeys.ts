@@ -3,6 +3,7 @@ import { useEffect, useRef } from "react";
 import type { Item } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 import { useDoubts } from "@/benches/mattes/doubtState";
+import { useNoting } from "@/notes/notes";
 import { matteOver } from "@/stage/focus";
 import { pinned } from "@/stage/Stage";
 import { resize, useTools } from "@/stage/tools";
@@ -106,6 +107,7 @@ export function useKeys(context: Context): void {
         n: () => writable && turnRound(),
         o: () => writable && toggle(),
         c: () => writable && copy(),
+        b: () => useNoting.setState((state) => ({ open: !state.open })),
         ",": time.back,
         ".": time.on,
         g: time.play,

@@ -3,6 +3,8 @@ import { useEffect } from "react";
 
 import { api, got } from "@/api/client";
 
+import { notesKey } from "@/notes/notes";
+
 import { useDraft } from "./draft";
 
 const [BUSY_MS, CALM_MS, STIRRED_MS] = [1000, 5000, 15_000];
@@ -33,6 +35,7 @@ export function useNews(shot: number): void {
         if (what.includes("revision") && answer.head !== known)
           void client.invalidateQueries({ queryKey: ["shot", shot] });
         if (what.includes("sources")) void client.invalidateQueries({ queryKey: ["sources", shot] });
+        if (what.includes("notes")) void client.invalidateQueries({ queryKey: notesKey(shot) });
         if (what.includes("renders")) void client.invalidateQueries({ queryKey: ["deliverables", shot] });
       } catch {
         // What can't be asked now is asked again: the number says since when.

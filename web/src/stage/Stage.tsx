@@ -2,6 +2,7 @@ import { useEffect, useRef, useState } from "react";
 
 import type { Item } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
+import { Pins } from "@/notes/Pins";
 import { Message } from "@/parts/Message";
 
 import { rgbOf } from "./backdrops";
@@ -103,6 +104,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
               />
             )}
             {!four && overlaid && laidOver(placement, main.shown, setHover)}
+            {!four && !view.pick && <Pins shot={shot} items={items} shown={known} placement={placement} />}
             {compared && (
               <>
                 {compared === "split" && <SplitLine width={size[0]} height={size[1]} />}

@@ -35,6 +35,41 @@ def _meanings(*names: str) -> dict[str, dict[str, str]]:
     return {port: {"meaning": name} for port, name in zip("rgba", names, strict=False)}
 
 
+CHAINS: list[dict[str, Any]] = [
+    {
+        "name": "From a crossing to a cut",
+        "about": "A matte from green against the brighter of red and blue, and the plate cut out with it.",
+        "steps": [
+            _step("others", "cross", {"a": "plate.R", "b": "plate.B"}, mode="lighten", domain="scene"),
+            _step("pull", "cross", {"a": "plate.G", "b": "others"}, mode="subtract", domain="scene"),
+            _step("screen", "stretch", {"from": "pull"}, black=0.015, white=0.17, domain="scene"),
+            _step("matte", "invert", {"from": "screen"}),
+            _step("cut", "attach_alpha", {"picture": "plate", "alpha": "matte"}),
+        ],
+        "first": [["screen", "black"], ["screen", "white"]],
+    },
+    {
+        "name": "Edge drawn in and softened",
+        "about": "A hard matte made a little smaller, then soft by the same measure.",
+        "steps": [
+            _step("drawn_in", "grow", {"matte": "matte"}, distance=-1.0),
+            _step("soft_edge", "blur", {"from": "drawn_in"}, radius=1.0),
+        ],
+        "first": [["drawn_in", "distance"], ["soft_edge", "radius"]],
+    },
+    {
+        "name": "Lights that glow",
+        "about": "What is bright spreads and is added on top.",
+        "steps": [
+            _step("bright", "luma_pull", {"picture": "picture"}, low=0.7, low_softness=0.2),
+            _step("lights", "attach_alpha", {"picture": "picture", "alpha": "bright"}),
+            _step("halo", "blur", {"from": "lights"}, radius=24.0),
+            _step("glowing", "stack", {"under": "picture", "over": "halo"}, mode="plus", opacity=0.6),
+        ],
+        "first": [["bright", "low"], ["halo", "radius"], ["glowing", "opacity"]],
+    },
+]
+"""Chains that the demo project keeps."""
 PENDANT = ("key", "fill", "rim", "lantern", "reflection", "glow")
 """The light passes of the pendant."""
 SWING = ("moon", "sky", "lantern", "glow")

@@ -17,11 +17,11 @@ api = NinjaAPI(
 )
 errors.install(api)
 
-from notes.api import router as notes  # noqa: E402
-
 from accounts.api import router as accounts  # noqa: E402
 from accounts.people import router as people  # noqa: E402
+from chains.api import router as chains  # noqa: E402
 from deliveries.api import router as deliveries  # noqa: E402
+from notes.api import router as notes  # noqa: E402
 from projects.api import router as projects  # noqa: E402
 from projects.members import router as members  # noqa: E402
 from projects.packing import router as project_packing  # noqa: E402
@@ -54,6 +54,7 @@ for router, tag in (
     (shots, "recipes"),
     (history, "recipes"),
     (notes, "notes"),
+    (chains, "chains"),
     (items, "stage"),
     (time, "time"),
     (views, "stage"),

@@ -36,6 +36,7 @@ INSTALLED_APPS = [
     "notes",
     "recipes",
     "stage",
+    "chains",
     "deliveries",
     "wall",
     "demo",

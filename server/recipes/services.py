@@ -4,10 +4,10 @@ from typing import Any
 
 from django.db import transaction
 from django.db.models import Max
-from notes.services import follow_renames
 
 from config.errors import Refused
 from nexal.recipe import Recipe
+from notes.services import follow_renames
 from projects.models import Shot
 from projects.news import REVISION, tell
 from recipes.models import Revision

@@ -6,11 +6,11 @@ from datetime import datetime
 from django.db import IntegrityError, transaction
 from django.http import HttpRequest
 from ninja import Field, Router, Schema
-from notes.services import open_counts
 
 from config.errors import Refused
 from config.names import plain_name
 from nexal.recipe import FrameNumber
+from notes.services import open_counts
 from projects.access import get_project, get_shot, person, role_in
 from projects.api import NewName
 from projects.models import Shot, ShotState

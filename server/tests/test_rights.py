@@ -7,6 +7,7 @@ from typing import Any
 from django.core.files.uploadedfile import SimpleUploadedFile
 from server_support import ServerTest
 
+from chains.models import Chain
 from config.api import api
 from deliveries import movies
 from deliveries import services as delivery_services
@@ -45,9 +46,13 @@ OWN = {
     ("GET", "/api/projects"),
     ("POST", "/api/projects"),
 }
+TURNED = {"name": "turned", "op": "invert", "in": {"from": "matte"}}
 WRITES = {
     ("POST", "/api/projects/{project_id}/shots"): {"name": "050 lantern"},
     ("PUT", "/api/projects/{project_id}/packing"): {"layouts": [], "finishes": []},
+    ("POST", "/api/projects/{project_id}/chains"): {"name": "turned", "steps": [TURNED]},
+    ("PUT", "/api/projects/{project_id}/chains/{chain_id}"): {"name": "turned"},
+    ("DELETE", "/api/projects/{project_id}/chains/{chain_id}"): None,
     ("POST", "/api/shots/{shot_id}/sources"): None,
     ("POST", "/api/shots/{shot_id}/sources/reassembled"): None,
     ("POST", "/api/shots/{shot_id}/sources/manifest"): None,
@@ -105,6 +110,7 @@ READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/projects/{project_id}/deleted"): None,
     ("GET", "/api/shots/{shot_id}/loss"): None,
     ("GET", "/api/projects/{project_id}/packing"): None,
+    ("GET", "/api/projects/{project_id}/chains"): None,
     ("POST", "/api/shots/{shot_id}/lit"): {"recipe": TEXTURE, "packed": "texture", "size": 32},
     ("POST", "/api/shots/{shot_id}/proof"): {"recipe": TEXTURE, "address": "texture"},
     ("POST", "/api/shots/{shot_id}/proof/written"): {"recipe": TEXTURE, "address": "texture"},
@@ -167,6 +173,7 @@ class Rights(ServerTest):
             "shot_id": self.shot.pk,
             "source_id": source["id"],
             "number": 2,
+            "chain_id": Chain.objects.create(project=self.project, name="soft", steps=[TURNED]).pk,
             "note_id": Note.objects.create(shot=self.shot, author=self.owner, text="look here").pk,
             "address": "cut",
             "item": "matte",

@@ -1,7 +1,8 @@
 import { describe, expect, it } from "vitest";
 
-import type { Recipe } from "@/api/recipe";
-import { copied, lacking, pasted, refed, stepsIn } from "@/shot/copying";
+import { type Recipe, type Step, insertNamed, insertSteps } from "@/api/recipe";
+import { putToUse } from "@/shot/chains";
+import { copied, fedFrom, lacking, stepsIn } from "@/shot/copying";
 
 const RECIPE: Recipe = {
   nexal: 1,
@@ -38,7 +39,7 @@ describe("copied steps", () => {
   });
 
   it("are pasted under free names, joined among themselves", () => {
-    const [twice, last] = pasted(RECIPE, stepsIn(copied(RECIPE, "core", true)!)!, "bay");
+    const [twice, last] = insertSteps(RECIPE, stepsIn(copied(RECIPE, "core", true)!)!, "bay");
     expect(twice.steps!.map((step) => step.name)).toEqual([
       "pull",
       "grey",
@@ -50,7 +51,7 @@ describe("copied steps", () => {
     expect(last).toBe("core_2");
     expect(twice.steps![5]!.in).toEqual({ from: "pull_2" });
     // Alone it hangs on what it hung on.
-    const [again] = pasted(RECIPE, stepsIn(copied(RECIPE, "core", false)!)!, "core");
+    const [again] = insertSteps(RECIPE, stepsIn(copied(RECIPE, "core", false)!)!, "core");
     expect(again.steps!.find((step) => step.name === "core_2")!.in).toEqual({ from: "pull" });
   });
 
@@ -59,15 +60,34 @@ describe("copied steps", () => {
     const steps = stepsIn(copied(RECIPE, "bay", true)!)!;
     expect(lacking(other, steps)).toEqual(["moth", "house"]);
     expect(lacking(RECIPE, steps)).toEqual([]);
-    const made = refed(steps, { moth: "leaf", house: "" });
+    const made = insertNamed(other, steps, null, { moth: "leaf", house: "" })[0].steps!;
     expect(made[0]!.in).toEqual({ a: "leaf.G", b: "leaf.R" });
     expect(made[1]!.in).toEqual({ from: "house" });
-    expect(pasted(other, made, null)[0].steps!.map((step) => step.name)).toEqual([
-      "pull",
-      "grey",
-      "core",
-      "bay",
+    expect(made.map((step) => step.name)).toEqual(["pull", "grey", "core", "bay"]);
+  });
+
+  it("are not confused with items of the recipe that have their names", () => {
+    const steps: Step[] = [
+      { name: "pull", op: "invert", in: { from: "plate" } },
+      { name: "soft", op: "blur", in: { from: "pull" } },
+      { name: "cut", op: "attach_alpha", in: { picture: "frond.G", alpha: "soft" } },
+    ];
+    const instead = { plate: "pull", frond: "moth.R" };
+    const [made, last, names] = insertNamed(RECIPE, steps, null, instead);
+    expect(made.steps!.slice(-3).map((step) => step.in)).toEqual([
+      { from: "pull" },
+      { from: "pull_2" },
+      { picture: "moth.R", alpha: "soft" },
     ]);
+    expect([last, names.get("pull")]).toEqual(["cut", "pull_2"]);
+    expect(fedFrom(steps)).toEqual(["plate", "frond"]);
+    const first: [string, string][] = [["pull", "black"]];
+    const chain = { id: 1, name: "glow", about: "", author: "", changed: "", steps, first };
+    expect(putToUse(RECIPE, { steps, chain, instead }, null)[2]).toEqual({
+      name: "glow",
+      steps: ["pull_2", "soft", "cut"],
+      first: [["pull_2", "black"]],
+    });
   });
 
   it("are told from anything else that a clipboard may hold", () => {

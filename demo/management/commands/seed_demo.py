@@ -11,8 +11,9 @@ from django.core.management.base import BaseCommand
 from django.db import transaction
 
 from accounts.models import User
+from chains.api import NewChain, keep
 from demo.night.generate import SEQUENCES, generate, generate_sequence
-from demo.recipes import MARKS, MOVING, PASSWORD, PROJECT, SHOTS, STATES, USERNAME
+from demo.recipes import CHAINS, MARKS, MOVING, PASSWORD, PROJECT, SHOTS, STATES, USERNAME
 from nexal.errors import NexalError
 from nexal.recipe import numbered_file, numbers_in, parse_recipe
 from projects.models import Membership, Project, Role, Shot, ShotState
@@ -37,13 +38,17 @@ class Command(BaseCommand):
         user, _ = _person(USERNAME, "Demo compositor")
         if not User.objects.filter(is_staff=True, is_active=True).exists():
             User.objects.filter(pk=user.pk).update(is_staff=True)
-        project, _ = Project.objects.get_or_create(name=PROJECT)
+        project, made_now = Project.objects.get_or_create(name=PROJECT)
         Membership.objects.get_or_create(project=project, user=user, defaults={"role": Role.OWNER})
         for username, (name, role) in OTHERS.items():
             other, made = _person(username, name)
             # Who was put out again stays out.
             if made:
                 Membership.objects.create(project=project, user=other, role=role)
+        # Once: a chain that somebody renames or drops is not made anew.
+        if made_now:
+            for chain in CHAINS:
+                keep(project, user.pk, NewChain(**chain))
         shots = MOVING if options["moving"] else SHOTS
         # What somebody has deleted is not made anew.
         there = {*project.shots.values_list("name", flat=True), *project.shots.values_list("deleted_name", flat=True)}

@@ -78,16 +78,24 @@ export async function got<T>(answer: Promise<{ data?: T }>): Promise<T> {
   return (await answer).data as T;
 }
 
-/** An answer that is not JSON. Throws ApiError. */
-async function forBytes(url: string, init: RequestInit): Promise<Response> {
+/** An answer that is not JSON, all of it: it can break off, or be given up, until its last byte is here. */
+export interface Bytes {
+  headers: Headers;
+  bytes: ArrayBuffer;
+}
+
+/** Throws ApiError, and nothing else. */
+async function forBytes(url: string, init: RequestInit): Promise<Bytes> {
+  const broken = () => new ApiError(0, init.signal?.aborted ? GIVEN_UP : UNREACHABLE);
   let response: Response;
   try {
     response = await fetch(url, init);
+    if (answered(response)) return { headers: response.headers, bytes: await response.arrayBuffer() };
   } catch {
-    throw new ApiError(0, init.signal?.aborted ? GIVEN_UP : UNREACHABLE);
+    throw broken();
   }
-  if (!answered(response)) throw await refused(response);
-  return response;
+  const refusal = await refused(response);
+  throw init.signal?.aborted ? broken() : refusal;
 }
 
 export const getForBytes = (url: string) => forBytes(url, {});

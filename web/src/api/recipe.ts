@@ -278,18 +278,35 @@ export function move(recipe: Recipe, name: string, wanted: number): Recipe {
 
 /** Several steps put behind an item, in order, with free names; those that name each other follow along. */
 export function insertSteps(recipe: Recipe, steps: Step[], item: string | null): [Recipe, string] {
+  const [next, last] = insertNamed(recipe, steps, item);
+  return [next, last];
+}
+
+/**
+ * The same, and the names that they were given, by those that they had. What they do not hold themselves they are fed
+ * from by `instead`, all of it at once: a name of theirs may be an item's of the recipe, too.
+ */
+export function insertNamed(
+  recipe: Recipe,
+  steps: readonly Step[],
+  item: string | null,
+  instead: Readonly<Record<string, string>> = {},
+): [Recipe, string, Map<string, string>] {
   let result = recipe;
   let last = item;
   const names = new Map<string, string>();
   for (const step of steps) {
     const name = freeName(result, step.name);
     const named = readdressed(step, (address) => {
-      const own = names.get(itemOf(address));
-      return own ? own + address.slice(itemOf(address).length) : address;
+      const base = itemOf(address);
+      const now = names.get(base) ?? instead[base];
+      // A channel that was given stands for whatever channel was wanted.
+      if (!now || now.includes(".")) return now || address;
+      return now + address.slice(base.length);
     });
     names.set(step.name, name);
     result = insertAfter(result, { ...named, name }, last && findStep(result, last) ? last : null);
     last = name;
   }
-  return [result, last ?? ""];
+  return [result, last ?? "", names];
 }

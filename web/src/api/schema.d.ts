@@ -924,6 +924,54 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/chains": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Chains
+         * @description The kept chains of a project, by name.
+         */
+        get: operations["chains_api_chains"];
+        put?: never;
+        /**
+         * Keep Chain
+         * @description Keep steps under a name.
+         */
+        post: operations["chains_api_keep_chain"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/chains/{chain_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Name Chain
+         * @description Another name, and another sentence about what it is for.
+         */
+        put: operations["chains_api_name_chain"];
+        post?: never;
+        /**
+         * Drop Chain
+         * @description Keep a chain no longer; shots that it was put to use on stay as they are.
+         */
+        delete: operations["chains_api_drop_chain"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/inspect": {
         parameters: {
             query?: never;
@@ -2584,6 +2632,65 @@ export interface components {
             text?: string | null;
             /** Done */
             done?: boolean | null;
+        };
+        /** ChainRow */
+        ChainRow: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** About */
+            about: string;
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            /** First */
+            first: [
+                string,
+                string
+            ][];
+            /** Author */
+            author: string;
+            /**
+             * Changed
+             * Format: date-time
+             */
+            changed: string;
+        };
+        /** NewChain */
+        NewChain: {
+            /** Name */
+            name: string;
+            /**
+             * About
+             * @description What it is for, in a sentence
+             * @default
+             */
+            about: string;
+            /** Steps */
+            steps: {
+                [key: string]: unknown;
+            }[];
+            /**
+             * First
+             * @description Step and setting, of the settings that one wants to see first
+             * @default []
+             */
+            first: [
+                string,
+                string
+            ][];
+        };
+        /** ChainName */
+        ChainName: {
+            /** Name */
+            name: string;
+            /**
+             * About
+             * @default
+             */
+            about: string;
         };
         /**
          * Item
@@ -5424,6 +5531,102 @@ export interface operations {
             path: {
                 shot_id: number;
                 note_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    chains_api_chains: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainRow"][];
+                };
+            };
+        };
+    };
+    chains_api_keep_chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewChain"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainRow"];
+                };
+            };
+        };
+    };
+    chains_api_name_chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                chain_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChainName"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChainRow"];
+                };
+            };
+        };
+    };
+    chains_api_drop_chain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+                chain_id: number;
             };
             cookie?: never;
         };

@@ -3,6 +3,8 @@ import { useMemo, useRef, useState } from "react";
 
 import type { OperationRow } from "@/api/client";
 
+import type { ChainRow } from "@/shot/chains";
+
 import { meantBy, wayTo } from "./words";
 
 interface Props {
@@ -11,6 +13,9 @@ interface Props {
   after: string | null;
   onClose: () => void;
   onTake: (operation: OperationRow) => void;
+  /** Kept chains of the project, which are found by their names, too. */
+  chains: ChainRow[];
+  onChain: (chain: ChainRow) => void;
 }
 
 /** How well an operation answers what was typed: by name first, then by what people call it, by need, by its text. */
@@ -27,27 +32,65 @@ function rank(operation: OperationRow, words: string[], meant: string[]): number
   return Math.max(named + needed, called);
 }
 
+/** What can be taken. */
+interface Entry {
+  key: string;
+  name: string;
+  text: string;
+  family: string;
+  of: OperationRow | ChainRow;
+}
+
+/** How well a kept chain answers what was typed; where nothing was, it stands behind the operations. */
+function rankOf(chain: ChainRow, words: string[]): number {
+  const name = chain.name.toLowerCase();
+  if (!words.every((word) => `${name} ${chain.about.toLowerCase()} kept chain`.includes(word))) return -1;
+  return words.length === 0 ? 0 : name.startsWith(words.join(" ")) ? 6 : name.includes(words[0]!) ? 4.5 : 1;
+}
+
 /** Find a step to add, by name or by need; arrow keys and Enter. */
-export function Finder({ open, operations, after, onClose, onTake }: Props) {
+export function Finder({ open, operations, chains, after, onClose, onTake, onChain }: Props) {
   const [text, setText] = useState("");
   const [at, setAt] = useState(0);
   const taken = useRef(false);
   const found = useMemo(() => {
     const words = text.toLowerCase().split(/\s+/).filter(Boolean);
     const meant = meantBy(words.join(" "));
-    return operations
-      .map((operation) => ({ operation, score: rank(operation, words, meant) }))
-      .filter((entry) => entry.score >= 0)
+    const found: { entry: Entry; score: number }[] = [
+      ...operations.map((operation) => ({
+        entry: {
+          key: operation.op,
+          name: operation.op.replaceAll("_", " "),
+          text: operation.text.split("\n")[0]!,
+          family: operation.family,
+          of: operation,
+        },
+        score: rank(operation, words, meant),
+      })),
+      ...chains.map((chain) => ({
+        entry: {
+          key: `chain-${chain.id}`,
+          name: chain.name,
+          text: chain.about || chain.steps.map((step) => step.name).join(", "),
+          family: "kept chain",
+          of: chain,
+        },
+        score: rankOf(chain, words),
+      })),
+    ];
+    return found
+      .filter((each) => each.score >= 0)
       .sort((a, b) => b.score - a.score)
-      .map((entry) => entry.operation);
-  }, [operations, text]);
+      .map((each) => each.entry);
+  }, [operations, chains, text]);
   const way = wayTo(text);
-  const take = (operation: OperationRow | undefined) => {
-    if (!operation) return;
+  const take = (entry: Entry | undefined) => {
+    if (!entry) return;
     taken.current = true;
     setText("");
     setAt(0);
-    onTake(operation);
+    if ("op" in entry.of) onTake(entry.of);
+    else onChain(entry.of);
   };
   const close = () => {
     setText("");
@@ -73,7 +116,7 @@ export function Finder({ open, operations, after, onClose, onTake }: Props) {
             role="combobox"
             aria-expanded
             aria-controls="found-steps"
-            aria-activedescendant={found[at] ? `step-${found[at].op}` : undefined}
+            aria-activedescendant={found[at] ? `step-${found[at].key}` : undefined}
             aria-label="Add a step by name or by need"
             placeholder={
               after
@@ -91,28 +134,29 @@ export function Finder({ open, operations, after, onClose, onTake }: Props) {
                 event.preventDefault();
                 const next = Math.min(found.length - 1, Math.max(0, at + turn));
                 setAt(next);
-                document.getElementById(`step-${found[next]?.op}`)?.scrollIntoView({ block: "nearest" });
+                document.getElementById(`step-${found[next]?.key}`)?.scrollIntoView({ block: "nearest" });
               }
-              if (event.key === "Enter") take(found[at]);
+              if (event.key !== "Enter") return;
+              // The same stroke must not press what opens next.
+              event.preventDefault();
+              take(found[at]);
             }}
             className="h-10 w-full border-b border-line bg-transparent px-3 text-[14px] outline-none placeholder:text-faint"
           />
           <ul id="found-steps" role="listbox" aria-label="Steps" className="max-h-72 overflow-y-auto p-1">
-            {found.map((operation, index) => (
+            {found.map((entry, index) => (
               <li
-                key={operation.op}
-                id={`step-${operation.op}`}
+                key={entry.key}
+                id={`step-${entry.key}`}
                 role="option"
                 aria-selected={index === at}
                 onPointerMove={() => setAt(index)}
-                onClick={() => take(operation)}
+                onClick={() => take(entry)}
                 className={`grid cursor-default grid-cols-[120px_1fr_auto] items-baseline gap-3 rounded-sm px-2 py-1.5 ${index === at ? "bg-raised" : ""}`}
               >
-                <span className={index === at ? "text-lichen" : "text-text"}>
-                  {operation.op.replaceAll("_", " ")}
-                </span>
-                <span className="truncate text-[12px] text-dim">{operation.text.split("\n")[0]}</span>
-                <span className="text-[11px] text-faint">{operation.family}</span>
+                <span className={index === at ? "text-lichen" : "text-text"}>{entry.name}</span>
+                <span className="truncate text-[12px] text-dim">{entry.text}</span>
+                <span className="text-[11px] text-faint">{entry.family}</span>
               </li>
             ))}
             {found.length === 0 && !way && <li className="px-2 py-1.5 text-dim">Nothing does that yet.</li>}

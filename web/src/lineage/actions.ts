@@ -7,6 +7,8 @@ export interface Actions {
   duplicate: (name: string) => void;
   /** To the clipboard, alone or with what it needs. */
   copy: (name: string, needed: boolean) => void;
+  /** With what it needs, under a name in the project. */
+  keep: (name: string) => void;
   toggle: (name: string) => void;
   turnRound: (name: string) => void;
   note: (name: string) => void;
@@ -29,6 +31,7 @@ export function choicesFor(
     { label: "Duplicate", onSelect: () => actions.duplicate(name) },
     { label: "Copy", onSelect: () => actions.copy(name, false) },
     { label: "Copy with what it needs", keys: "Ctrl C", onSelect: () => actions.copy(name, true) },
+    { label: "Keep as a chain…", onSelect: () => actions.keep(name) },
     { label: step.on === false ? "Turn on" : "Turn off", keys: "O", onSelect: () => actions.toggle(name) },
     { label: "Turn round (invert)", keys: "N", onSelect: () => actions.turnRound(name) },
     { label: step.note ? "Change the note" : "Note", onSelect: () => actions.note(name) },

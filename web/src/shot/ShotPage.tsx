@@ -5,7 +5,6 @@ import { useParams, useSearchParams } from "react-router";
 import { type OperationRow, type ShotWhole, api, got, problemOf } from "@/api/client";
 import { useItems, useOperations, useSession } from "@/api/queries";
 import {
-  type Step,
   type Recipe,
   changeStep,
   duplicate,
@@ -44,7 +43,10 @@ import { useDraft } from "./draft";
 import { Help } from "./Help";
 import { History } from "./History";
 import { PasteDialog } from "./PasteDialog";
-import { copied, lacking, pasted } from "./copying";
+import { Chains } from "./Chains";
+import { type ChainRow, type Pasting, putToUse, useChains, usePut } from "./chains";
+import { copied, fedFrom, lacking } from "./copying";
+import { KeepChain } from "./KeepChain";
 import { toClipboard, useClipboard } from "./useClipboard";
 import { Leaving } from "./Leaving";
 import { renameMarks, useMarks } from "./marks";
@@ -112,7 +114,9 @@ export function ShotPage() {
   return <OpenShot whole={told.whole} />;
 }
 
-type Asking = { kind: "rename" | "remove" | "note"; name: string } | null;
+type Asking = { kind: "rename" | "remove" | "note" | "keep"; name: string } | null;
+
+const NO_CHAINS: ChainRow[] = [];
 
 function OpenShot({ whole }: { whole: ShotWhole }) {
   const { recipe: raw, edit, editKeys } = useDraft();
@@ -202,6 +206,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   };
   const actions: Actions = {
     rename: (name) => setAsking({ kind: "rename", name }),
+    keep: (name) => setAsking({ kind: "keep", name }),
     note: (name) => setAsking({ kind: "note", name }),
     remove: (name) =>
       usersOf(recipe, name).length ? setAsking({ kind: "remove", name }) : drop(name, false),
@@ -214,20 +219,30 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     turnRound,
     move: (name, to) => edit((before) => move(before, name, to)),
   };
-  const [pasting, setPasting] = useState<Step[] | null>(null);
-  const paste = (steps: Step[]) => {
+  const [pasting, setPasting] = useState<Pasting | null>(null);
+  const kept = useChains(whole.project).data ?? NO_CHAINS;
+  const [chains, setChains] = useState(false);
+  const paste = (wanted: Pasting) => {
     setPasting(null);
     editKeys((before) => {
-      const [next, name] = pasted(before, steps, item && findStep(before, item) ? item : null);
+      const behind = item && findStep(before, item) ? item : null;
+      const [next, name, put] = putToUse(before, wanted, behind);
+      if (put) usePut.getState().change(put);
       go({ item: name });
       return next;
     });
+  };
+  // What the steps lack here is asked for first; of a chain, all that it is fed from.
+  const take = (wanted: Pasting) => {
+    const asked = wanted.chain ? fedFrom(wanted.steps) : lacking(raw, wanted.steps);
+    if (asked.length) setPasting(wanted);
+    else paste(wanted);
   };
   useClipboard({
     recipe: raw,
     item,
     writable,
-    paste: (steps) => (lacking(raw, steps).length ? setPasting(steps) : paste(steps)),
+    paste: (steps) => take({ steps }),
   });
   useKeys({
     recipe,
@@ -274,6 +289,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           onBench={(next) => go({ bench: next })}
           onHelp={() => setHelping(true)}
           onHistory={() => setRemembering(true)}
+          onChains={() => setChains(true)}
         />
         <main className="relative flex min-h-0 grow">
           <BenchArea
@@ -323,8 +339,13 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
         <Finder
           open={finding}
           operations={operations}
+          chains={kept}
           after={item}
           onClose={() => setFinding(false)}
+          onChain={(chain) => {
+            setFinding(false);
+            take({ steps: chain.steps, chain });
+          }}
           onTake={(operation) => {
             setFinding(false);
             add(operation);
@@ -334,8 +355,10 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           <PasteDialog
             recipe={raw}
             items={items}
-            steps={pasting}
-            onPaste={paste}
+            item={item}
+            steps={pasting.steps}
+            chain={pasting.chain?.name}
+            onPaste={(instead) => paste({ ...pasting, instead })}
             onClose={() => setPasting(null)}
           />
         )}
@@ -363,6 +386,26 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
               renameMarks(asking.name, to);
               if (asking.name === item) go({ item: to });
             }}
+          />
+        )}
+        {asking?.kind === "keep" && (
+          <KeepChain
+            project={whole.project}
+            recipe={raw}
+            name={asking.name}
+            operations={operations}
+            onClose={() => setAsking(null)}
+          />
+        )}
+        {chains && (
+          <Chains
+            project={whole.project}
+            writable={writable}
+            onUse={(chain) => {
+              setChains(false);
+              take({ steps: chain.steps, chain });
+            }}
+            onClose={() => setChains(false)}
           />
         )}
         {asking?.kind === "note" && (

@@ -19,6 +19,7 @@ interface Props {
   onBench: (bench: string) => void;
   onHelp: () => void;
   onHistory: () => void;
+  onChains: () => void;
 }
 
 /** The benches by their names in addresses, in order: Shift and their number go to them. */
@@ -43,7 +44,7 @@ function NotesButton({ shot }: { shot: number }) {
 }
 
 /** Where we are, the benches, the revision, undo and redo. */
-export function TopBar({ shot, bench, onBench, onHelp, onHistory }: Props) {
+export function TopBar({ shot, bench, onBench, onHelp, onHistory, onChains }: Props) {
   const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, conflict } = useDraft();
   const { undo, redo, settle, dismiss, setAside } = useDraft();
   const navigate = useNavigate();
@@ -153,6 +154,7 @@ export function TopBar({ shot, bench, onBench, onHelp, onHistory }: Props) {
       <Menu
         choices={[
           { label: "History", onSelect: onHistory },
+          { label: "Kept chains", onSelect: onChains },
           {
             label: "Download the recipe",
             onSelect: () => window.location.assign(`/api/shots/${shot.id}/recipe`),

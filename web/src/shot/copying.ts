@@ -1,14 +1,4 @@
-import {
-  type Recipe,
-  type Step,
-  addressesOf,
-  fedInstead,
-  findStep,
-  insertSteps,
-  itemOf,
-  itemsOf,
-  stepsOf,
-} from "@/api/recipe";
+import { type Recipe, type Step, addressesOf, findStep, itemOf, itemsOf, stepsOf } from "@/api/recipe";
 
 const MOST = 500;
 
@@ -48,23 +38,14 @@ export function stepsIn(text: string): Step[] | null {
   return steps;
 }
 
-/** Items that steps are fed from which neither they nor a recipe have. */
+/** Items that steps are fed from and are not themselves. */
+export function fedFrom(steps: readonly Step[]): string[] {
+  const own = new Set(steps.map((step) => step.name));
+  return [...new Set(steps.flatMap(addressesOf).map(itemOf))].filter((name) => !own.has(name));
+}
+
+/** Those of them that a recipe does not have. */
 export function lacking(recipe: Recipe, steps: readonly Step[]): string[] {
-  const there = new Set([...itemsOf(recipe), ...steps.map((step) => step.name)]);
-  return [...new Set(steps.flatMap(addressesOf).map(itemOf))].filter((name) => !there.has(name));
-}
-
-/** Steps fed from other items, by the names of what they were fed from. */
-export function refed(steps: readonly Step[], instead: Readonly<Record<string, string>>): Step[] {
-  return steps.map((step) =>
-    Object.entries(instead).reduce(
-      (made, [before, now]) => (now ? fedInstead(made, before, now) : made),
-      step,
-    ),
-  );
-}
-
-/** The recipe with steps pasted behind an item, under names that are free; and the last of them. */
-export function pasted(recipe: Recipe, steps: readonly Step[], item: string | null): [Recipe, string] {
-  return insertSteps(recipe, [...steps], item);
+  const there = itemsOf(recipe);
+  return fedFrom(steps).filter((name) => !there.includes(name));
 }

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 
-import { type Item, type Problem, api, got, postForBytes, problemOf } from "@/api/client";
+import { type Bytes, type Item, type Problem, api, got, postForBytes, problemOf } from "@/api/client";
 import { type Recipe, drafted } from "@/api/recipe";
 
 import type { Planes } from "./painting";
@@ -34,13 +34,11 @@ export function ownView(name: string): string {
 /** Ask the server for planes. */
 export async function fetchPlanes(shot: number, ask: ViewAsk, signal?: AbortSignal): Promise<Planes> {
   const body = { ...ask, ...drafted(ask.recipe), view: ask.view && ownView(ask.view) };
-  const response = await postForBytes(`/api/shots/${shot}/view`, body, signal);
-  return readPlanes(response);
+  return readPlanes(await postForBytes(`/api/shots/${shot}/view`, body, signal));
 }
 
-export async function readPlanes(response: Response): Promise<Planes> {
-  const about = JSON.parse(response.headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">;
-  const bytes = await response.arrayBuffer();
+export function readPlanes({ headers, bytes }: Bytes): Planes {
+  const about = JSON.parse(headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">;
   const count = about.region[2] * about.region[3];
   const samples = about.channels.map((_, index) => new Uint16Array(bytes, index * count * 2, count));
   return { ...about, samples };

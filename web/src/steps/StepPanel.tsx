@@ -25,15 +25,15 @@ import { useDraft } from "@/shot/draft";
 import { pictureOf } from "@/stage/focus";
 
 import { Courses } from "@/time/Courses";
-import { Moving } from "@/time/Moving";
 import { Steadiness } from "@/time/Steadiness";
 
 import { AboutStep } from "./AboutStep";
 import { Checks } from "./Checks";
+import { ComesFirst } from "./ComesFirst";
+import { OneSetting, settingsOf } from "./OneSetting";
 import { Ports } from "./Ports";
-import { SettingField } from "./SettingField";
 import { SourcePanel } from "./SourcePanel";
-import { type SettingSchema, wordsOf } from "./schema";
+import { wordsOf } from "./schema";
 import type { BenchProps } from "./props";
 
 interface Props extends BenchProps {
@@ -71,10 +71,7 @@ export function StepPanel(props: Props) {
   );
   const first = firstInput(step);
   const firstItem = items.find((entry) => entry.name === first?.split(".")[0]);
-  const channels = first?.includes(".") ? ["Y"] : (firstItem?.channels ?? []);
-  const schemas = Object.entries((operation?.settings ?? {}) as Record<string, SettingSchema>);
-  const set = (setting: string) => (value: unknown, done: boolean) =>
-    edit((before) => setSetting(before, step.name, setting, value), done);
+  const schemas = settingsOf(operation);
   const users = usersOf(recipe, step.name);
   // Only what is of the same kind can take its input's place.
   const sameKind = known?.plane === (first?.includes(".") || firstItem?.plane);
@@ -93,7 +90,6 @@ export function StepPanel(props: Props) {
       !(step.op === "bay" && name === "base") &&
       (!schema.beside || !atDefault(schema.beside)),
   );
-  const domain = (step.set?.domain ?? schemas.find(([name]) => name === "domain")?.[1].default) === "display";
 
   return (
     <section aria-label="Step" className="flex min-h-0 grow flex-col overflow-y-auto text-[12px]">
@@ -106,6 +102,7 @@ export function StepPanel(props: Props) {
         )}
       </header>
       <fieldset disabled={!writable} className="min-w-0 space-y-3 px-3 pb-4">
+        {!plain && <ComesFirst {...{ shot, recipe, items, operations, writable }} item={step.name} />}
         {known?.problem && <Message problem={known.problem} />}
         {step.op === "stretch" && (
           <SlopePlot
@@ -184,32 +181,7 @@ export function StepPanel(props: Props) {
         {drawn.length > 0 && (
           <div data-settings className="space-y-2 border-t border-line pt-3">
             {drawn.map(([name, schema]) => (
-              <Moving
-                key={name}
-                step={raw}
-                place={[name]}
-                label={wordsOf(name)}
-                initial={schema.default}
-                fine={schema.step}
-                writable={writable}
-              >
-                <SettingField
-                  name={name}
-                  schema={schema}
-                  value={step.set?.[name]}
-                  channels={channels}
-                  items={above}
-                  picking={{
-                    shot,
-                    recipe,
-                    items,
-                    address: first,
-                    encoded: step.set?.encoding === "display",
-                  }}
-                  domain={domain ? "display" : "scene"}
-                  onChange={set(name)}
-                />
-              </Moving>
+              <OneSetting key={name} {...{ shot, recipe, items, step, operation, name, schema, writable }} />
             ))}
           </div>
         )}

@@ -39,6 +39,7 @@ INSTALLED_APPS = [
     "chains",
     "deliveries",
     "wall",
+    "keeping",
     "demo",
 ]
 MIDDLEWARE = [

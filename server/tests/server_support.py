@@ -14,7 +14,7 @@ import numpy as np
 from django.conf import settings
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.http import HttpResponse
-from django.test import Client, TestCase, override_settings
+from django.test import Client, SimpleTestCase, TestCase, override_settings
 
 from accounts.models import User
 from projects.models import Membership, Project, Role, Shot
@@ -66,7 +66,7 @@ def plate(width: int = 64, height: int = 48) -> dict[str, np.ndarray]:
     return {name: np.where(disc, inside, outside).astype(np.float16) for name, (inside, outside) in colours.items()}
 
 
-class ServerTest(TestCase):
+class Served(SimpleTestCase):
     """A clean media folder, jobs done at once. Decoded planes are shared between tests unless `own_store` is set."""
 
     own_store = False
@@ -126,6 +126,10 @@ class ServerTest(TestCase):
         assert self.shot.head
         body = {"parent": self.shot.head.number if parent is None else parent, "recipe": recipe}
         return self.api.post(f"/api/shots/{self.shot.pk}/revisions", body)
+
+
+class ServerTest(Served, TestCase):
+    """All in one transaction, which is undone."""
 
 
 class Api:

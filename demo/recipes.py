@@ -35,6 +35,39 @@ def _meanings(*names: str) -> dict[str, dict[str, str]]:
     return {port: {"meaning": name} for port, name in zip("rgba", names, strict=False)}
 
 
+DELIVERABLES: dict[str, list[tuple[str, dict[str, Any]]]] = {
+    "040 moth": [
+        ("cut", {"from": "cut", "file": "moth_cut.exr", "depth": "half", "alpha": "premultiplied"}),
+        ("matte", {"from": "matte", "file": "moth_matte.png", "depth": "16"}),
+        ("veil", {"from": "veil", "file": "moth_veil.exr"}),
+    ],
+    "200 tea tin": [
+        (name, {"from": name, "file": "{shot}_{layout}.png", "depth": "8"}) for name in ("tin_orm", "tin_mrc")
+    ],
+}
+"""What demo shots give away: one of a step that is there no more, which fails and says so."""
+NAMED = {"040 moth": "First matte"}
+"""Names of the revisions that demo shots show."""
+NOTES: dict[str, list[dict[str, Any]]] = {
+    "040 moth": [
+        {
+            "author": "gardener",
+            "text": "The tip of this feeler goes thin before the leaf. Can it be kept?",
+            "item": "cut",
+            "x": 1236.0,
+            "y": 236.0,
+            "frame": 1,
+            "answers": [
+                ("lamplighter", "It can: the black of screen is a little high."),
+                ("compositor", "Then we keep it so for the night."),
+            ],
+        },
+        {"author": "gardener", "text": "The wings read well over the glasshouse.", "item": "over_house", "done": True},
+    ],
+    "043 lace": [{"author": "gardener", "text": "How much of the veil is to stay? We talk on Monday.", "item": ""}],
+}
+"""What people have said about demo shots."""
+
 CHAINS: list[dict[str, Any]] = [
     {
         "name": "From a crossing to a cut",

@@ -348,12 +348,42 @@ class Seeding(ServerTest):
         self.assertTrue(User.objects.get(username=USERNAME).is_staff)
         roles = dict(project.memberships.values_list("user__username", "role"))
         self.assertEqual(roles, {USERNAME: "owner", "lamplighter": "artist", "gardener": "viewer"})
+        # Every view has something to show: finished and failed deliverables, notes, a named revision, kept chains.
+        moth = project.shots.get(name="040 moth")
+        states = {entry.name: entry.renders.get().state for entry in moth.deliverables.all()}
+        self.assertEqual(states, {"cut": "done", "matte": "done", "veil": "failed"})
+        self.assertEqual(moth.head.name, "First matte")
+        self.assertEqual(moth.notes.filter(about=None, done=None).count(), 1)
+        self.assertEqual(moth.notes.get(about=None, done=None).answers.count(), 2)
+        chains = list(project.chains.all())
+        self.assertEqual(len(chains), 3)
+        for chain in chains:
+            self.runs(chain.steps)
         # Who was put out stays out, and what was deleted stays so.
         project.memberships.filter(user__username="gardener").delete()
         shot = project.shots.first()
         tidying.delete(shot)
         call_command("seed_demo", stdout=io.StringIO())
         self.assertEqual((project.memberships.count(), made.call_count), (2, 1))
+
+    def runs(self, steps: list[dict[str, Any]]) -> None:
+        """Kept steps, fed from a picture and a matte of the moth, have no fault."""
+        shot = Shot.objects.get(name="040 moth", project__name=PROJECT)
+        recipe = shot.head.recipe
+        feeds = {"plate": "moth", "picture": "over_house"}
+
+        def fed(step: dict[str, Any]) -> dict[str, Any]:
+            ports = {}
+            for port, address in step["in"].items():
+                item, dot, rest = address.partition(".")
+                own = any(other["name"] == item for other in steps)
+                ports[port] = f"new_{address}" if own else feeds.get(item, item) + dot + rest
+            return {**step, "name": f"new_{step['name']}", "in": ports}
+
+        more = {**recipe, "steps": [*recipe["steps"], *map(fed, steps)]}
+        api = self.as_user(User.objects.get(username=USERNAME))
+        rows = api.post(f"/api/shots/{shot.pk}/inspect", {"recipe": more}).json()
+        self.assertEqual([row["problem"] for row in rows if row["problem"]], [])
 
     def test_shots_that_move_go_on_where_a_stopped_seeding_left_them(self) -> None:
         def small(folder: Path, files: str) -> None:

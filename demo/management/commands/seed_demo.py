@@ -9,14 +9,18 @@ from django.conf import settings
 from django.core.files import File
 from django.core.management.base import BaseCommand
 from django.db import transaction
+from django.utils import timezone
 
 from accounts.models import User
 from chains.api import NewChain, keep
+from deliveries.services import create, start
 from demo.night.generate import SEQUENCES, generate, generate_sequence
-from demo.recipes import CHAINS, MARKS, MOVING, PASSWORD, PROJECT, SHOTS, STATES, USERNAME
+from demo.recipes import CHAINS, DELIVERABLES, MARKS, MOVING, NAMED, NOTES, PASSWORD, PROJECT, SHOTS, STATES, USERNAME
 from nexal.errors import NexalError
 from nexal.recipe import numbered_file, numbers_in, parse_recipe
+from notes.models import Note
 from projects.models import Membership, Project, Role, Shot, ShotState
+from recipes.models import Revision
 from recipes.services import first_revision, save
 from sources import sequences
 from sources.models import Source, SourceState
@@ -120,6 +124,7 @@ def seed_shot(project: Project, name: str, author: int, folder: Path) -> Shot:
         shot, created = _started(project, name, author, folder)
     for source in created:
         _seed_frames(source, folder)
+    _give_away(shot, author)
     return shot
 
 
@@ -140,6 +145,24 @@ def _started(project: Project, name: str, author: int, folder: Path) -> tuple[Sh
     # With its recipe from the first frame on: it is seen while the others come.
     save(shot, author, revision.number, recipe)
     return shot, created
+
+
+def _give_away(shot: Shot, author: int) -> None:
+    """What is rendered of a demo shot, and what people have said about it."""
+    shot.refresh_from_db()
+    for name, spec in DELIVERABLES.get(shot.name, []):
+        start(create(shot, name, spec), author)
+    if shot.head and shot.name in NAMED:
+        Revision.objects.filter(pk=shot.head_id).update(name=NAMED[shot.name])
+    people = {user.username: user.pk for user in User.objects.filter(username__in=[USERNAME, *OTHERS])}
+    for said in NOTES.get(shot.name, []):
+        done = {"done": timezone.now(), "done_by_id": author} if said.get("done") else {}
+        place = {key: said.get(key) for key in ("x", "y", "frame")}
+        note = Note.objects.create(
+            shot=shot, author_id=people.get(said["author"]), text=said["text"], item=said["item"], **place, **done
+        )
+        for who, text in said.get("answers", []):
+            Note.objects.create(shot=shot, author_id=people.get(who), text=text, about=note)
 
 
 def _seed_frames(source: Source, folder: Path) -> None:

@@ -18,6 +18,7 @@ import { useWhole } from "@/time/whole";
 
 import { type Making, NewDeliverable } from "./NewDeliverable";
 import { Frames, type Wish } from "./Frames";
+import { Proposals } from "./Proposals";
 import { type Span, isNumbered, startRender } from "./rendering";
 
 interface Props {
@@ -170,10 +171,20 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
         {answer.isPending && <Waiting text="Fetching deliverables" />}
         {answer.isError && <Message problem={problemOf(answer.error)} />}
         {answer.data?.length === 0 && (
-          <p className="text-dim">
-            Nothing is delivered yet. A deliverable is a result with a file name and a format; it is rendered
-            from the revision you see.
-          </p>
+          <>
+            <p className="text-dim">
+              Nothing is delivered yet. A deliverable is a result with a file name and a format; it is
+              rendered from the revision you see.
+            </p>
+            {writable && (
+              <Proposals
+                shot={shot}
+                recipe={recipe}
+                items={items}
+                onTake={(from) => setMaking({ row: null, from })}
+              />
+            )}
+          </>
         )}
         {answer.data && answer.data.length > 0 && (
           <table className="w-full border-collapse text-left text-[12px]">
@@ -237,7 +248,7 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
           shot={shot}
           recipe={recipe}
           items={items}
-          item={item}
+          item={making.from ?? item}
           making={making}
           taken={answer.data?.map((row) => row.name) ?? []}
           onClose={() => setMaking(null)}

@@ -33,6 +33,8 @@ interface Props {
 export interface Making {
   row: DeliverableRow | null;
   again?: boolean;
+  /** What a new one is made of, where that was proposed. */
+  from?: string;
 }
 
 /** How a deliverable is written, as it was chosen last for its kind. */

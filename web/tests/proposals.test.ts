@@ -1,0 +1,50 @@
+import { describe, expect, it } from "vitest";
+
+import type { Item } from "@/api/client";
+import type { Recipe } from "@/api/recipe";
+import { proposalsFor } from "@/deliver/proposals";
+
+const RECIPE: Recipe = {
+  nexal: 1,
+  sources: { moth: { files: "m.exr" } },
+  steps: [
+    { name: "matte", op: "stretch", in: { from: "moth.G" } },
+    { name: "later", op: "invert", in: { from: "matte" } },
+    { name: "cut", op: "attach_alpha", in: { picture: "moth", alpha: "matte" } },
+    { name: "graded", op: "grade", in: { picture: "moth" } },
+    { name: "tin", op: "pack", in: { r: "later", g: "matte" } },
+  ],
+};
+const item = (name: string, more: Partial<Item> = {}): Item =>
+  ({ name, alpha: "none", plane: false, channels: ["R", "G", "B"], inputs: [], ...more }) as Item;
+const ITEMS = [
+  item("moth"),
+  item("matte", { plane: true }),
+  item("later", { plane: true }),
+  item("cut", { alpha: "straight" }),
+  item("graded"),
+  item("tin", { alpha: "straight" }),
+];
+const told = (items: Item[], recipe = RECIPE) =>
+  proposalsFor(recipe, items).map((found) => `${found.kind} ${found.from}`);
+
+describe("what a shot most likely gives away", () => {
+  it("is its texture, its last picture with alpha, and the last plane that is taken for a matte", () => {
+    expect(told(ITEMS)).toEqual(["texture tin", "picture cut", "matte matte"]);
+  });
+
+  it("has no fault and is not off", () => {
+    const problem = { code: "recipe", message: "", where: "", remedy: "", also: [] };
+    const faulty = ITEMS.map((each) => (each.name === "cut" ? { ...each, problem } : each));
+    expect(told(faulty)).toEqual(["texture tin", "matte matte"]);
+    const off = RECIPE.steps!.map((step) => (step.name === "tin" ? { ...step, on: false } : step));
+    expect(told(ITEMS, { ...RECIPE, steps: off })).toEqual(["picture cut", "matte matte"]);
+  });
+
+  it("is the last step where nothing else is, or the picture itself, or nothing", () => {
+    const graded = { ...RECIPE, steps: [RECIPE.steps![3]!] };
+    expect(told([ITEMS[0]!, ITEMS[4]!], graded)).toEqual(["picture graded"]);
+    expect(told([ITEMS[0]!], { ...RECIPE, steps: [] })).toEqual(["picture moth"]);
+    expect(told([], { nexal: 1 })).toEqual([]);
+  });
+});

@@ -35,6 +35,24 @@ def _meanings(*names: str) -> dict[str, dict[str, str]]:
     return {port: {"meaning": name} for port, name in zip("rgba", names, strict=False)}
 
 
+TAGS = {
+    name: words.split(", ")
+    for name, words in {
+        "020 fern": "plants",
+        "024 frond": "plants",
+        "040 moth": "moths, plates",
+        "042 moth at once": "moths, plates",
+        "043 lace": "plates",
+        "045 moth screen": "moths, plates",
+        "060 wing by the lamp": "moths",
+        "110 glasshouse": "renders",
+        "120 pendant": "renders",
+        "130 prism": "renders",
+        "140 pods": "plants",
+        "200 tea tin": "textures",
+    }.items()
+}
+"""What demo shots are found and grouped by."""
 DELIVERABLES: dict[str, list[tuple[str, dict[str, Any]]]] = {
     "040 moth": [
         ("cut", {"from": "cut", "file": "moth_cut.exr", "depth": "half", "alpha": "premultiplied"}),

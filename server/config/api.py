@@ -22,7 +22,6 @@ from accounts.people import router as people  # noqa: E402
 from chains.api import router as chains  # noqa: E402
 from deliveries.api import router as deliveries  # noqa: E402
 from notes.api import router as notes  # noqa: E402
-from projects.api import router as projects  # noqa: E402
 from projects.members import router as members  # noqa: E402
 from projects.packing import router as project_packing  # noqa: E402
 from recipes.catalogue import router as catalogue  # noqa: E402
@@ -40,6 +39,7 @@ from stage.time import router as time  # noqa: E402
 from stage.views import router as views  # noqa: E402
 from stage.work import as_request_work  # noqa: E402
 from wall.api import router as shots  # noqa: E402
+from wall.projects import router as projects  # noqa: E402
 
 api.add_decorator(as_request_work)
 

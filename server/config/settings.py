@@ -34,6 +34,7 @@ INSTALLED_APPS = [
     "projects",
     "sources",
     "notes",
+    "tags",
     "recipes",
     "stage",
     "chains",

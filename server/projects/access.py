@@ -19,9 +19,10 @@ def person(request: HttpRequest) -> int:
     return request.user.pk
 
 
-def role_in(request: HttpRequest, project_id: int) -> str:
-    """The person's role. Raises Http404 where there is none."""
-    membership = Membership.objects.filter(project_id=project_id, user_id=person(request)).first()
+def role_in(request: HttpRequest, project_id: int, *, deleted: bool = False) -> str:
+    """The person's role in a project that is there; or, where that is asked for, in a deleted one. Raises Http404."""
+    mine = Membership.objects.filter(project_id=project_id, user_id=person(request))
+    membership = mine.filter(project__deleted__isnull=not deleted).first()
     if membership is None:
         raise Http404
     return membership.role
@@ -41,8 +42,10 @@ def may_write(request: HttpRequest, shot: Shot) -> bool:
     return role_in(request, shot.project_id) in WRITERS
 
 
-def get_project(request: HttpRequest, project_id: int, *, write: bool = False, owner: bool = False) -> Project:
-    role = role_in(request, project_id)
+def get_project(
+    request: HttpRequest, project_id: int, *, write: bool = False, owner: bool = False, deleted: bool = False
+) -> Project:
+    role = role_in(request, project_id, deleted=deleted)
     _check(role, write=write)
     if owner and role != Role.OWNER:
         raise Refused(403, "forbidden", "only an owner of the project may do this", remedy="ask one of its owners")
@@ -53,7 +56,7 @@ def get_shot(request: HttpRequest, shot_id: int, *, write: bool = False, deleted
     """A shot that is there; or, where that is asked for, one that was deleted. Raises Http404 and Refused."""
     # One query: every drag asks for it.
     mine = Shot.objects.select_related("project", "head").filter(
-        pk=shot_id, deleted__isnull=not deleted, project__memberships__user_id=person(request)
+        pk=shot_id, deleted__isnull=not deleted, project__deleted=None, project__memberships__user_id=person(request)
     )
     shot = mine.annotate(role=F("project__memberships__role")).order_by().first()
     if shot is None:

@@ -19,6 +19,10 @@ class Project(models.Model):
     """What the channels of packed textures stand for, beside the program's own: the core's `Layout`s."""
     finishes = models.JSONField(default=list)
     """Sets of values for bays, beside the program's own: the core's `Finish`es."""
+    archived = models.BooleanField(default=False)
+    """It stands aside, and is worked in as ever."""
+    deleted = models.DateTimeField(null=True)
+    """Since when it is nowhere to be seen; after a while it is gone for good, with its shots."""
     members = models.ManyToManyField(settings.AUTH_USER_MODEL, through="Membership", related_name="projects")
 
 

@@ -1,6 +1,6 @@
 """Routes: the shots of a project, a shot started, and opened with the recipe that it shows."""
 
-from collections.abc import Mapping
+from collections.abc import Sequence
 from datetime import datetime
 
 from django.db import IntegrityError, transaction
@@ -19,6 +19,7 @@ from recipes.rows import RevisionWhole, picture_of, whole
 from recipes.services import first_revision
 from sources.api import SourceRow, source_rows
 from stage.requests import MarkRow
+from tags.services import tags_of
 
 router = Router()
 
@@ -32,6 +33,7 @@ class ShotRow(Schema):
     frame: int = Field(description="The frame that it is shown at there")
     state: ShotState
     archived: bool
+    tags: list[str]
     notes: int = Field(description="How many of its notes are open")
 
 
@@ -52,8 +54,7 @@ class ShotWhole(Schema):
 def shots(request: HttpRequest, project_id: int) -> list[ShotRow]:
     """The shots of a project, as a wall shows them."""
     rows = list(get_project(request, project_id).shots.filter(deleted=None).select_related("head"))
-    counts = open_counts(shot.pk for shot in rows)
-    return [shot_row(shot, counts) for shot in rows]
+    return shot_rows(rows)
 
 
 def name_taken(name: str) -> Refused:
@@ -128,10 +129,20 @@ def shot(request: HttpRequest, shot_id: int) -> ShotWhole:
     )
 
 
-def shot_row(shot: Shot, notes: Mapping[int, int] | None = None) -> ShotRow:
-    """A shot as a wall shows it; `notes` says how many are open of each, where that is known."""
+def shot_row(shot: Shot) -> ShotRow:
+    """A shot as a wall shows it."""
+    return shot_rows([shot])[0]
+
+
+def shot_rows(shots: Sequence[Shot]) -> list[ShotRow]:
+    """Shots as a wall shows them."""
+    ids = [shot.pk for shot in shots]
+    counts, tags = open_counts(ids), tags_of(ids)
+    return [_row(shot, counts.get(shot.pk, 0), tags.get(shot.pk, [])) for shot in shots]
+
+
+def _row(shot: Shot, notes: int, tags: list[str]) -> ShotRow:
     head = shot.head
-    counts = open_counts([shot.pk]) if notes is None else notes
     return ShotRow(
         id=shot.pk,
         name=shot.name,
@@ -141,5 +152,6 @@ def shot_row(shot: Shot, notes: Mapping[int, int] | None = None) -> ShotRow:
         frame=shot.first_frame,
         state=ShotState(shot.state),
         archived=shot.archived,
-        notes=counts.get(shot.pk, 0),
+        tags=tags,
+        notes=notes,
     )

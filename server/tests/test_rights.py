@@ -20,8 +20,8 @@ OPEN = {
     ("GET", "/api/welcome/{person_id}/{token}"),
     ("POST", "/api/welcome/{person_id}/{token}"),
 }
-DELETED = {("POST", "/api/shots/{shot_id}/recovery")}
-"""Of what was deleted: see `test_wall`."""
+DELETED = {("POST", "/api/shots/{shot_id}/recovery"), ("POST", "/api/projects/{project_id}/recovery")}
+"""Of what was deleted: see `test_wall` and `test_projects`."""
 ADMINISTRATOR: dict[tuple[str, str], Any] = {
     ("GET", "/api/people"): None,
     ("POST", "/api/people"): {"username": "fern", "name": "Fern"},
@@ -31,6 +31,8 @@ ADMINISTRATOR: dict[tuple[str, str], Any] = {
 }
 OWNER: dict[tuple[str, str], Any] = {
     ("PUT", "/api/projects/{project_id}"): {"name": "Day Conservatory"},
+    ("DELETE", "/api/projects/{project_id}"): None,
+    ("GET", "/api/projects/{project_id}/loss"): None,
     ("GET", "/api/projects/{project_id}/candidates"): None,
     ("POST", "/api/projects/{project_id}/members"): {"username": "stranger", "role": "owner"},
     ("PUT", "/api/projects/{project_id}/members/{user_id}"): {"role": "viewer"},
@@ -44,6 +46,7 @@ OWN = {
     ("GET", "/api/operations"),
     ("GET", "/api/formats"),
     ("GET", "/api/projects"),
+    ("GET", "/api/deleted-projects"),
     ("POST", "/api/projects"),
 }
 TURNED = {"name": "turned", "op": "invert", "in": {"from": "matte"}}

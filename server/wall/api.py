@@ -14,6 +14,7 @@ from projects.access import get_project, get_shot, person
 from projects.api import NewName
 from projects.models import Shot, ShotState
 from recipes.shots import ShotRow, router, shot_row
+from tags.services import set_tags
 from wall import tidying
 
 __all__ = ["router"]
@@ -26,6 +27,7 @@ class ShotChange(Schema):
     state: ShotState | None = None
     archived: bool | None = None
     project: int | None = None
+    tags: list[str] | None = Field(None, max_length=100, description="All of its tags")
 
 
 class Loss(Schema):
@@ -46,7 +48,7 @@ class DeletedShot(Schema):
 
 @router.put("/shots/{shot_id}", response=ShotRow)
 def change_shot(request: HttpRequest, shot_id: int, change: ShotChange) -> ShotRow:
-    """Another name, state or project, or put aside and brought back."""
+    """Another name, state or project, other tags, or put aside and brought back."""
     shot = get_shot(request, shot_id, write=True)
     told = {
         name: value for name, value in (("state", change.state), ("archived", change.archived)) if value is not None
@@ -57,6 +59,8 @@ def change_shot(request: HttpRequest, shot_id: int, change: ShotChange) -> ShotR
             tidying.rename(shot, change.name)
         if change.project is not None and change.project != shot.project_id:
             tidying.move(shot, get_project(request, change.project, write=True))
+        if change.tags is not None:
+            set_tags(shot, change.tags)
         if told:
             Shot.objects.filter(pk=shot.pk).update(**told)
     return shot_row(get_shot(request, shot_id))

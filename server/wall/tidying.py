@@ -1,14 +1,17 @@
 """Shots duplicated, moved, deleted and recovered, and gone for good after a while."""
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
 from datetime import timedelta
+from typing import Any
 
 from django.db import IntegrityError, transaction
+from django.db.models import Q
 from django.utils import timezone
 
 from config.errors import Refused
 from config.names import plain_name
-from deliveries.models import UNFINISHED, Render
+from deliveries.models import UNFINISHED, Deliverable, Render
 from deliveries.services import remove as remove_deliverable
 from nexal.recipe import parse_recipe
 from projects.models import Project, Shot
@@ -16,9 +19,10 @@ from projects.news import REVISION, tell
 from recipes.models import Revision
 from recipes.services import first_revision, save
 from recipes.shots import name_taken
-from sources.models import Kept, SourceFrame
+from sources.models import Source, SourceFrame
 from sources.services import duplicate as duplicate_sources
 from sources.services import originals_of, release
+from tags.services import set_tags
 
 KEPT_DAYS = 30
 """How long what was deleted can be recovered."""
@@ -75,6 +79,7 @@ def duplicate(shot: Shot, name: str, author: int) -> Shot:
             )
             begun = first_revision(made, author)
             duplicate_sources(shot, made)
+            set_tags(made, [tag.word for tag in shot.tags.all()])
             save(made, author, begun.number, parse_recipe(shot.head.recipe))
     except IntegrityError:
         raise name_taken(plain) from None
@@ -84,34 +89,47 @@ def duplicate(shot: Shot, name: str, author: int) -> Shot:
 
 def loss(shot: Shot) -> Loss:
     """What would go with a shot: files that other shots have too are not counted."""
-    sources = list(shot.sources.all())
-    kept: list[Kept] = [*sources, *SourceFrame.objects.filter(source__shot=shot)]
-    alone = [
-        row
-        for row in kept
-        if row.original
-        and not type(row)._default_manager.filter(original=row.original.name).exclude(pk=row.pk).exists()
-    ]
+    return _loss([shot.pk])
+
+
+def project_loss(project: Project) -> dict[str, int]:
+    """What would go with a project, and how many shots; what was deleted before is gone already."""
+    shots = list(project.shots.filter(deleted=None).values_list("pk", flat=True))
+    return {**asdict(_loss(shots)), "shots": len(shots)}
+
+
+def _loss(shots: Sequence[int]) -> Loss:
+    going: dict[str, int] = {}
+    for rows in (Source.objects.filter(shot__in=shots), SourceFrame.objects.filter(source__shot__in=shots)):
+        going |= dict(rows.exclude(original="").values_list("original", "size"))
+    stay: set[str] = set()
+    for others in (Source.objects.exclude(shot__in=shots), SourceFrame.objects.exclude(source__shot__in=shots)):
+        stay |= set(others.filter(original__in=list(going)).values_list("original", flat=True))
     return Loss(
-        revisions=shot.revisions.count(),
-        sources=len(sources),
-        bytes=sum(row.size for row in alone),
-        deliverables=shot.deliverables.count(),
+        revisions=Revision.objects.filter(shot__in=shots).count(),
+        sources=Source.objects.filter(shot__in=shots).count(),
+        bytes=sum(size for name, size in going.items() if name not in stay),
+        deliverables=Deliverable.objects.filter(shot__in=shots).count(),
     )
+
+
+def _not_delivered(name: str, **whose: Any) -> None:
+    """Raises Refused while something of it is being delivered."""
+    if Render.objects.filter(state__in=UNFINISHED, **whose).exists():
+        raise Refused(
+            409,
+            "delivering",
+            f"'{name}' is being delivered",
+            where="shot",
+            remedy="wait for its renders, or cancel them in Deliver",
+        )
 
 
 def delete(shot: Shot) -> None:
     """Take a shot out of sight; for `KEPT_DAYS` it can be recovered. Raises Refused while it is being delivered."""
     with transaction.atomic():
         Shot.objects.select_for_update().get(pk=shot.pk)
-        if Render.objects.filter(deliverable__shot=shot, state__in=UNFINISHED).exists():
-            raise Refused(
-                409,
-                "delivering",
-                f"'{shot.name}' is being delivered",
-                where="shot",
-                remedy="wait for its renders, or cancel them in Deliver",
-            )
+        _not_delivered(shot.name, deliverable__shot=shot)
         # Its name is free for another from now on.
         hidden = f"{shot.name[:90]} deleted {shot.pk}"
         Shot.objects.filter(pk=shot.pk, deleted=None).update(
@@ -135,11 +153,27 @@ def recover(shot: Shot) -> Shot:
     raise name_taken(wanted)
 
 
+def delete_project(project: Project) -> None:
+    """Take a project out of sight, with its shots. Raises Refused while one of them is being delivered."""
+    with transaction.atomic():
+        Project.objects.select_for_update().get(pk=project.pk)
+        _not_delivered(project.name, deliverable__shot__project=project, deliverable__shot__deleted=None)
+        Project.objects.filter(pk=project.pk, deleted=None).update(deleted=timezone.now())
+        for shot in project.shots.filter(deleted=None):
+            tell(shot.pk, REVISION)
+
+
+def recover_project(project: Project) -> None:
+    """Bring a deleted project back, and whatever of its shots was not deleted by itself."""
+    Project.objects.filter(pk=project.pk).update(deleted=None)
+
+
 def clear_deleted() -> None:
     """Remove for good what was deleted long ago (a chore)."""
     old = timezone.now() - timedelta(days=KEPT_DAYS)
-    for shot in Shot.objects.filter(deleted__lt=old):
+    for shot in Shot.objects.filter(Q(deleted__lt=old) | Q(project__deleted__lt=old)):
         remove(shot)
+    Project.objects.filter(deleted__lt=old, shots=None).delete()
 
 
 def remove(shot: Shot) -> None:

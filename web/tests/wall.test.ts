@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 
 import type { ShotRow } from "@/api/client";
-import { type Order, arranged, bytesText, freeShotName } from "@/projects/wall";
+import { type Order, arranged, bytesText, freeShotName, tagsOf, wordsIn } from "@/projects/wall";
 
 const shot = (name: string, more: Partial<ShotRow> = {}): ShotRow => ({
   id: 1,
@@ -12,6 +12,7 @@ const shot = (name: string, more: Partial<ShotRow> = {}): ShotRow => ({
   frame: 1,
   state: "todo",
   archived: false,
+  tags: [],
   notes: 0,
   ...more,
 });
@@ -52,6 +53,22 @@ describe("the wall's order", () => {
       ["to do", "040 moth", "42 Moth at once", "house"],
       ["to review", "120 tin"],
     ]);
+  });
+
+  it("finds and groups by tags, a shot of several in each of their groups", () => {
+    const tagged = [
+      shot("040 moth", { tags: ["Moths", "glass"] }),
+      shot("042 moth", { tags: ["moths"] }),
+      shot("house"),
+    ];
+    expect(names(tagged, { group: "tag" })).toEqual([
+      ["glass", "040 moth"],
+      ["moths", "040 moth", "042 moth"],
+      ["without a tag", "house"],
+    ]);
+    expect(names(tagged, { find: "glass" })).toEqual([["", "040 moth"]]);
+    expect(tagsOf(tagged)).toEqual(["glass", "moths"]);
+    expect(wordsIn(" glass,,night  work, Glass")).toEqual(["Glass", "night work"]);
   });
 
   it("finds a free name for a duplicate", () => {

@@ -15,7 +15,20 @@ from accounts.models import User
 from chains.api import NewChain, keep
 from deliveries.services import create, start
 from demo.night.generate import SEQUENCES, generate, generate_sequence
-from demo.recipes import CHAINS, DELIVERABLES, MARKS, MOVING, NAMED, NOTES, PASSWORD, PROJECT, SHOTS, STATES, USERNAME
+from demo.recipes import (
+    CHAINS,
+    DELIVERABLES,
+    MARKS,
+    MOVING,
+    NAMED,
+    NOTES,
+    PASSWORD,
+    PROJECT,
+    SHOTS,
+    STATES,
+    TAGS,
+    USERNAME,
+)
 from nexal.errors import NexalError
 from nexal.recipe import numbered_file, numbers_in, parse_recipe
 from notes.models import Note
@@ -27,6 +40,7 @@ from sources.models import Source, SourceState
 from sources.services import import_file
 from stage.services import plan
 from stage.slow import compute
+from tags.services import set_tags
 
 
 class Command(BaseCommand):
@@ -152,6 +166,7 @@ def _give_away(shot: Shot, author: int) -> None:
     shot.refresh_from_db()
     for name, spec in DELIVERABLES.get(shot.name, []):
         start(create(shot, name, spec), author)
+    set_tags(shot, TAGS.get(shot.name, []))
     if shot.head and shot.name in NAMED:
         Revision.objects.filter(pk=shot.head_id).update(name=NAMED[shot.name])
     people = {user.username: user.pk for user in User.objects.filter(username__in=[USERNAME, *OTHERS])}

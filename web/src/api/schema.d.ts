@@ -209,9 +209,9 @@ export interface paths {
         };
         /**
          * Projects
-         * @description The projects in which the person has a role.
+         * @description The projects in which the person has a role, with what was worked on last.
          */
-        get: operations["projects_api_projects"];
+        get: operations["wall_projects_projects"];
         put?: never;
         /**
          * Create Project
@@ -234,11 +234,75 @@ export interface paths {
         /** Project */
         get: operations["projects_api_project"];
         /**
-         * Rename Project
-         * @description Give a project another name.
+         * Change Project
+         * @description Give a project another name, put it aside, or bring it back.
          */
-        put: operations["projects_api_rename_project"];
+        put: operations["projects_api_change_project"];
         post?: never;
+        /**
+         * Delete Project
+         * @description Delete a project with its shots; for thirty days it can be recovered.
+         */
+        delete: operations["wall_projects_delete_project"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/loss": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Project Loss
+         * @description What would go if the project were deleted.
+         */
+        get: operations["wall_projects_project_loss"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/deleted-projects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Deleted Projects
+         * @description One's own projects that were deleted and can be recovered, the last deleted first.
+         */
+        get: operations["wall_projects_deleted_projects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/projects/{project_id}/recovery": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Recover Project
+         * @description Bring a deleted project back, with all that was in it.
+         */
+        post: operations["wall_projects_recover_project"];
         delete?: never;
         options?: never;
         head?: never;
@@ -604,7 +668,7 @@ export interface paths {
         get: operations["recipes_shots_shot"];
         /**
          * Change Shot
-         * @description Another name, state or project, or put aside and brought back.
+         * @description Another name, state or project, other tags, or put aside and brought back.
          */
         put: operations["wall_api_change_shot"];
         post?: never;
@@ -1878,6 +1942,92 @@ export interface components {
             role: string;
             /** Shots */
             shots: number;
+            /** Archived */
+            archived: boolean;
+        };
+        /** ProjectCard */
+        ProjectCard: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Role */
+            role: string;
+            /** Shots */
+            shots: number;
+            /** Archived */
+            archived: boolean;
+            /**
+             * Changed
+             * @description When a shot of it was changed last
+             */
+            changed: string | null;
+            /**
+             * Members
+             * @description Who works in it, owners first
+             */
+            members: string[];
+            /** Pictures */
+            pictures: components["schemas"]["ProjectPicture"][];
+        };
+        /**
+         * ProjectPicture
+         * @description A shot that stands for its project.
+         */
+        ProjectPicture: {
+            /** Shot */
+            shot: number;
+            /** Name */
+            name: string;
+            /** Revision */
+            revision: number;
+            /** Picture */
+            picture: string;
+            /** Frame */
+            frame: number;
+        };
+        /**
+         * ProjectChange
+         * @description What is to be another; what is left out stays.
+         */
+        ProjectChange: {
+            /** Name */
+            name?: string | null;
+            /** Archived */
+            archived?: boolean | null;
+        };
+        /**
+         * ProjectLoss
+         * @description What would go with a project.
+         */
+        ProjectLoss: {
+            /** Revisions */
+            revisions: number;
+            /** Sources */
+            sources: number;
+            /** Bytes */
+            bytes: number;
+            /** Deliverables */
+            deliverables: number;
+            /** Shots */
+            shots: number;
+        };
+        /** DeletedProject */
+        DeletedProject: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /**
+             * Deleted
+             * Format: date-time
+             */
+            deleted: string;
+            /**
+             * Gone
+             * Format: date-time
+             */
+            gone: string;
         };
         /** MemberRow */
         MemberRow: {
@@ -2286,6 +2436,8 @@ export interface components {
             state: components["schemas"]["ShotState"];
             /** Archived */
             archived: boolean;
+            /** Tags */
+            tags: string[];
             /**
              * Notes
              * @description How many of its notes are open
@@ -2407,6 +2559,11 @@ export interface components {
             archived?: boolean | null;
             /** Project */
             project?: number | null;
+            /**
+             * Tags
+             * @description All of its tags
+             */
+            tags?: string[] | null;
         };
         /**
          * Loss
@@ -4393,7 +4550,7 @@ export interface operations {
             };
         };
     };
-    projects_api_projects: {
+    wall_projects_projects: {
         parameters: {
             query?: never;
             header?: never;
@@ -4408,7 +4565,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["ProjectRow"][];
+                    "application/json": components["schemas"]["ProjectCard"][];
                 };
             };
         };
@@ -4459,7 +4616,7 @@ export interface operations {
             };
         };
     };
-    projects_api_rename_project: {
+    projects_api_change_project: {
         parameters: {
             query?: never;
             header?: never;
@@ -4470,9 +4627,93 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["NewName"];
+                "application/json": components["schemas"]["ProjectChange"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectRow"];
+                };
+            };
+        };
+    };
+    wall_projects_delete_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    wall_projects_project_loss: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProjectLoss"];
+                };
+            };
+        };
+    };
+    wall_projects_deleted_projects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeletedProject"][];
+                };
+            };
+        };
+    };
+    wall_projects_recover_project: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

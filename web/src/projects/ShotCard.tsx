@@ -1,18 +1,17 @@
-import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link } from "react-router";
 
-import { type ShotRow, getForBytes } from "@/api/client";
+import type { ShotRow } from "@/api/client";
 import type { Choice } from "@/parts/Menu";
 import { MoreButton } from "@/parts/MoreButton";
-import { readPlanes } from "@/stage/planes";
-import { SmallPicture } from "@/stage/SmallPicture";
 
+import { ShotPicture } from "./ShotPicture";
 import { STATES, type State } from "./wall";
 
 export interface CardActions {
   rename: (shot: ShotRow) => void;
   duplicate: (shot: ShotRow) => void;
+  tag: (shot: ShotRow) => void;
   move: (shot: ShotRow) => void;
   remove: (shot: ShotRow) => void;
   change: (shot: ShotRow, change: { state?: State; archived?: boolean }) => void;
@@ -30,31 +29,20 @@ export function ShotCard({ shot, actions }: { shot: ShotRow; actions: CardAction
     watcher.observe(place.current!);
     return () => watcher.disconnect();
   }, []);
-  const planes = useQuery({
-    queryKey: ["shot-picture", shot.id, shot.revision, shot.frame],
-    queryFn: async () => {
-      const response = await getForBytes(
-        `/api/shots/${shot.id}/revisions/${shot.revision}/view/${shot.picture}?scale=4&frame=${shot.frame}`,
-      );
-      return readPlanes(response);
-    },
-    enabled: shot.picture !== null && seen,
-    retry: false,
-  });
   return (
     <li
       ref={place}
       className="relative overflow-hidden rounded-sm border border-line bg-panel [contain-intrinsic-size:auto_205px] [content-visibility:auto] focus-within:border-faint hover:border-faint"
     >
       <Link to={`/shots/${shot.id}`} className="block">
-        {shot.picture && !seen ? (
-          <span className="block aspect-video bg-well" />
-        ) : shot.picture ? (
-          <SmallPicture
-            planes={planes.data}
-            error={planes.error}
+        {shot.picture !== null && shot.revision !== null ? (
+          <ShotPicture
+            shot={shot.id}
+            revision={shot.revision}
+            picture={shot.picture}
+            frame={shot.frame}
+            scale={4}
             label={`Shot ${shot.name}`}
-            className="aspect-video w-full !object-cover"
           />
         ) : (
           <span className="flex aspect-video items-center justify-center bg-well text-[12px] text-dim">
@@ -77,6 +65,11 @@ export function ShotCard({ shot, actions }: { shot: ShotRow; actions: CardAction
               </span>
             )}
           </span>
+          {shot.tags.length > 0 && (
+            <span className="block truncate text-[11px] text-faint" title={shot.tags.join(", ")}>
+              {shot.tags.join(", ")}
+            </span>
+          )}
         </span>
       </Link>
       {actions && seen && (
@@ -97,6 +90,7 @@ function choicesOf(shot: ShotRow, actions: CardActions): Choice[] {
     })),
     { label: "Rename…", onSelect: () => actions.rename(shot) },
     { label: "Duplicate…", onSelect: () => actions.duplicate(shot) },
+    { label: "Tags…", onSelect: () => actions.tag(shot) },
     { label: "Move to another project…", onSelect: () => actions.move(shot) },
     {
       label: shot.archived ? "Bring back from aside" : "Put aside",

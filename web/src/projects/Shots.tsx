@@ -12,12 +12,14 @@ import { Members } from "./Members";
 import { NewName } from "./NewName";
 import { PageFrame } from "./PageFrame";
 import { type CardActions, ShotCard } from "./ShotCard";
-import { DeleteShot, DeletedShots, MoveShot } from "./shotDialogs";
-import { GROUPS, type Group, SORTS, type Sort, arranged, freeShotName } from "./wall";
+import { MoveShot } from "./MoveShot";
+import { TagsDialog } from "./TagsDialog";
+import { DeleteDialog, DeletedDialog } from "./deletion";
+import { GROUPS, type Group, SORTS, type Sort, arranged, freeShotName, tagsOf } from "./wall";
 
 type Asking =
   | { kind: "new" | "members" | "deleted" | "project" }
-  | { kind: "rename" | "duplicate" | "move" | "remove"; shot: ShotRow };
+  | { kind: "rename" | "duplicate" | "tag" | "move" | "remove"; shot: ShotRow };
 
 /** A project's shots as a wall of pictures. */
 export function Shots() {
@@ -73,6 +75,7 @@ export function Shots() {
     ? {
         rename: (shot) => setAsking({ kind: "rename", shot }),
         duplicate: (shot) => setAsking({ kind: "duplicate", shot }),
+        tag: (shot) => setAsking({ kind: "tag", shot }),
         move: (shot) => setAsking({ kind: "move", shot }),
         remove: (shot) => setAsking({ kind: "remove", shot }),
         change: (shot, body) => {
@@ -137,9 +140,9 @@ export function Shots() {
           <div className="mb-4 flex items-center gap-2">
             <input
               type="search"
-              aria-label="Find shots by name"
-              title="Find shots by name"
-              placeholder="Find by name"
+              aria-label="Find shots by name or tag"
+              title="Find shots by name or tag"
+              placeholder="Find by name or tag"
               value={order.find}
               onChange={(event) => choose("find", event.target.value)}
               className="h-6 w-56 rounded-sm border border-line bg-raised px-2 text-[12px] placeholder:text-faint"
@@ -189,9 +192,35 @@ export function Shots() {
         <Members project={project} role={about.data.role} onClose={close} />
       )}
       {asking?.kind === "deleted" && (
-        <DeletedShots project={project} writable={writable} onClose={close} onRecovered={refresh} />
+        <DeletedDialog
+          kind="shots"
+          queryKey={["deleted", project]}
+          fetch={() => got(api.GET("/api/projects/{project_id}/deleted", path))}
+          recover={
+            writable
+              ? (id) => got(api.POST("/api/shots/{shot_id}/recovery", { params: { path: { shot_id: id } } }))
+              : null
+          }
+          onClose={close}
+          onRecovered={refresh}
+        />
       )}
-      {asking?.kind === "remove" && <DeleteShot shot={asking.shot} onClose={close} onDone={done} />}
+      {asking?.kind === "remove" && (
+        <DeleteDialog
+          name={asking.shot.name}
+          look={() =>
+            got(api.GET("/api/shots/{shot_id}/loss", { params: { path: { shot_id: asking.shot.id } } }))
+          }
+          remove={() =>
+            got(api.DELETE("/api/shots/{shot_id}", { params: { path: { shot_id: asking.shot.id } } }))
+          }
+          onClose={close}
+          onDone={done}
+        />
+      )}
+      {asking?.kind === "tag" && (
+        <TagsDialog shot={asking.shot} known={tagsOf(shots.data ?? [])} onClose={close} onDone={done} />
+      )}
       {asking?.kind === "move" && (
         <MoveShot shot={asking.shot} project={project} onClose={close} onDone={done} />
       )}

@@ -18,6 +18,7 @@ export const GROUPS = [
   { value: "none", label: "All together" },
   { value: "number", label: "By number" },
   { value: "state", label: "By state" },
+  { value: "tag", label: "By tag" },
 ] as const;
 
 export type Sort = (typeof SORTS)[number]["value"];
@@ -33,9 +34,10 @@ export interface Order {
 /** The shots that are asked for, in groups with their titles; one without a title where they stand together. */
 export function arranged(shots: readonly ShotRow[], order: Order): [string, ShotRow[]][] {
   const words = order.find.toLowerCase().split(/\s+/).filter(Boolean);
-  const found = shots.filter(
-    (shot) => shot.archived === order.aside && words.every((word) => shot.name.toLowerCase().includes(word)),
-  );
+  const found = shots.filter((shot) => {
+    const text = [shot.name, ...shot.tags].join("\n").toLowerCase();
+    return shot.archived === order.aside && words.every((word) => text.includes(word));
+  });
   const names = new Intl.Collator("en", { numeric: true, sensitivity: "base" });
   found.sort(
     (a, b) =>
@@ -43,14 +45,32 @@ export function arranged(shots: readonly ShotRow[], order: Order): [string, Shot
       names.compare(a.name, b.name),
   );
   if (order.group === "none") return found.length ? [["", found]] : [];
-  const titles =
-    order.group === "state"
-      ? Object.values(STATES)
-      : [...new Set(found.map(tensOf))].sort((a, b) => names.compare(a, b));
-  const titleOf = order.group === "state" ? (shot: ShotRow) => STATES[shot.state] : tensOf;
-  return titles
-    .map((title): [string, ShotRow[]] => [title, found.filter((shot) => titleOf(shot) === title)])
-    .filter(([, rows]) => rows.length > 0);
+  // A shot of several tags stands in each of their groups.
+  const titlesOf = {
+    state: (shot: ShotRow) => [STATES[shot.state]],
+    number: (shot: ShotRow) => [tensOf(shot)],
+    tag: (shot: ShotRow) => (shot.tags.length ? shot.tags.map((tag) => tag.toLowerCase()) : [UNTAGGED]),
+  }[order.group];
+  const titles = [...new Set(found.flatMap(titlesOf))];
+  if (order.group === "state") {
+    const states = Object.values(STATES);
+    titles.sort((a, b) => states.indexOf(a) - states.indexOf(b));
+  } else titles.sort((a, b) => Number(a === UNTAGGED) - Number(b === UNTAGGED) || names.compare(a, b));
+  return titles.map((title) => [title, found.filter((shot) => titlesOf(shot).includes(title))]);
+}
+
+const UNTAGGED = "without a tag";
+
+/** Every tag of some shots, once, in order. */
+export function tagsOf(shots: readonly ShotRow[]): string[] {
+  const known = new Map(shots.flatMap((shot) => shot.tags).map((tag) => [tag.toLowerCase(), tag]));
+  return [...known.values()].sort((a, b) => a.localeCompare(b));
+}
+
+/** Words parted by commas, each once. */
+export function wordsIn(text: string): string[] {
+  const words = text.split(",").map((word) => word.trim().replace(/\s+/g, " "));
+  return [...new Map(words.filter(Boolean).map((word) => [word.toLowerCase(), word])).values()];
 }
 
 /** The ten numbers that a shot's leading number is among, such as 040 to 049. */

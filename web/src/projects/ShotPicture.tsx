@@ -1,0 +1,53 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+
+import { getForBytes } from "@/api/client";
+import { readPlanes } from "@/stage/planes";
+import { SmallPicture } from "@/stage/SmallPicture";
+
+interface Props {
+  shot: number;
+  revision: number;
+  picture: string;
+  frame: number;
+  /** Of which the size is the nth part. */
+  scale: 4 | 8;
+  label: string;
+}
+
+/** The kept picture of a saved revision, fetched once it is in sight. */
+export function ShotPicture({ shot, revision, picture, frame, scale, label }: Props) {
+  const place = useRef<HTMLSpanElement>(null);
+  const [seen, setSeen] = useState(false);
+  useEffect(() => {
+    const watcher = new IntersectionObserver(
+      (entries) => entries.some((entry) => entry.isIntersecting) && setSeen(true),
+      { rootMargin: "300px" },
+    );
+    watcher.observe(place.current!);
+    return () => watcher.disconnect();
+  }, []);
+  const planes = useQuery({
+    queryKey: ["shot-picture", shot, revision, picture, frame, scale],
+    queryFn: async () =>
+      readPlanes(
+        await getForBytes(
+          `/api/shots/${shot}/revisions/${revision}/view/${picture}?scale=${scale}&frame=${frame}`,
+        ),
+      ),
+    enabled: seen,
+    retry: false,
+  });
+  return (
+    <span ref={place} className="block aspect-video w-full overflow-hidden bg-well">
+      {seen && (
+        <SmallPicture
+          planes={planes.data}
+          error={planes.error}
+          label={label}
+          className="h-full w-full !object-cover"
+        />
+      )}
+    </span>
+  );
+}

@@ -3,14 +3,16 @@
 import logging
 import re
 import time
+from datetime import datetime
 
 from django.contrib.auth import logout
-from django.http import HttpRequest, HttpResponse
+from django.http import Http404, HttpRequest, HttpResponse
 from django.middleware.csrf import get_token
 from ninja import Field, Router, Schema
 from ninja.utils import check_csrf
 
-from accounts.models import User
+from accounts.models import Place, User
+from accounts.places import end, places_of, seen
 from accounts.services import change_name, change_password, sign_in
 from config.errors import Refused
 
@@ -49,6 +51,8 @@ class Credentials(Schema):
 @router.get("/session", auth=None, response=Session)
 def session(request: HttpRequest) -> dict[str, object]:
     """The signed-in person, if any, and the token that changing requests carry in X-CSRFToken."""
+    if request.user.is_authenticated:
+        seen(request)
     return {"person": request.user if request.user.is_authenticated else None, "csrf": get_token(request)}
 
 
@@ -89,6 +93,41 @@ def put_password(request: HttpRequest, change: NewPassword) -> dict[str, object]
     person = _person(request)
     change_password(request, person, change.old, change.new)
     return {"person": person, "csrf": get_token(request)}
+
+
+class PlaceRow(Schema):
+    id: int
+    address: str
+    browser: str = Field(description="What the browser says of itself")
+    since: datetime
+    seen: datetime
+    here: bool = Field(description="Whether it is the one that asks")
+
+
+@router.get("/session/places", response=list[PlaceRow])
+def places(request: HttpRequest) -> list[PlaceRow]:
+    """Where the signed-in person is signed in, the last seen first."""
+    return [
+        PlaceRow(
+            id=place.pk,
+            address=place.address,
+            browser=place.browser,
+            since=place.since,
+            seen=place.seen,
+            here=place.session == request.session.session_key,
+        )
+        for place in places_of(_person(request))
+    ]
+
+
+@router.delete("/session/places/{place_id}", response={204: None})
+def end_place(request: HttpRequest, place_id: int) -> HttpResponse:
+    """Sign out elsewhere."""
+    found = Place.objects.filter(user=_person(request), pk=place_id).first()
+    if found is None:
+        raise Http404
+    end(found)
+    return HttpResponse(status=204)
 
 
 def _person(request: HttpRequest) -> User:

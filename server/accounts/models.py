@@ -32,3 +32,16 @@ class SignInAttempt(models.Model):
 
     class Meta:
         indexes = [models.Index(fields=["address", "at"]), models.Index(fields=["device"], name="attempts_by_device")]
+
+
+class Place(models.Model):
+    """A browser that somebody is signed in at, for as long as its session lasts."""
+
+    user = models.ForeignKey(User, on_delete=models.CASCADE, related_name="places")
+    session = models.CharField(max_length=40, unique=True)
+    """Key of the session."""
+    address = models.CharField(max_length=64)
+    browser = models.CharField(max_length=300, blank=True)
+    """What the browser says of itself."""
+    since = models.DateTimeField(auto_now_add=True)
+    seen = models.DateTimeField(auto_now_add=True)

@@ -24,6 +24,7 @@ from django.utils import timezone
 
 from accounts.audit import note
 from accounts.models import SignInAttempt, User
+from accounts.places import end_others
 from config.clients import address_of
 from config.errors import Refused
 from config.names import plain_name
@@ -81,7 +82,10 @@ def change_password(request: HttpRequest, user: User, old: str, new: str) -> Non
     set_password(user, new, "new")
     note(request, "changed their own password")
     # All other sessions hold a sign of the old one, and end.
+    before = request.session.session_key
     update_session_auth_hash(request, user)
+    request.session.save()
+    end_others(request, user, before)
 
 
 def set_password(user: User, password: str, where: str = "password") -> None:

@@ -5,14 +5,17 @@ from __future__ import annotations
 import json
 from collections import Counter
 from concurrent.futures import ThreadPoolExecutor
+from datetime import timedelta
 from pathlib import Path
 from tempfile import TemporaryDirectory
 
+from django.contrib.sessions.models import Session
 from django.db import connection
 from django.test import Client, TransactionTestCase, override_settings
+from django.utils import timezone
 from server_support import PASSWORD, ServerTest
 
-from accounts.models import SignInAttempt, User
+from accounts.models import Place, SignInAttempt, User
 
 NEW = "a lantern at four in the morning"
 
@@ -49,6 +52,37 @@ class Own(ServerTest):
         self.assertEqual(here.get("/api/projects").status_code, 200)
         self.assertEqual(elsewhere.get("/api/projects").status_code, 401)
         self.signed_in(NEW)
+
+    def test_one_sees_where_one_is_signed_in_and_ends_it_from_elsewhere(self) -> None:
+        here, elsewhere = self.signed_in(), self.signed_in()
+        theirs = Client()
+        theirs.force_login(self.viewer)
+        rows = here.get("/api/session/places").json()
+        # Two browsers of one's own (and the test's own client), nobody else's.
+        self.assertEqual([row["here"] for row in rows].count(True), 1)
+        self.assertEqual(Place.objects.filter(user=self.owner).count(), len(rows))
+        other = next(row["id"] for row in elsewhere.get("/api/session/places").json() if row["here"])
+        self.assertEqual(theirs.delete(f"/api/session/places/{other}").status_code, 404)
+        self.assertEqual(here.delete(f"/api/session/places/{other}").status_code, 204)
+        self.assertEqual(elsewhere.get("/api/projects").status_code, 401)
+        self.assertEqual(here.get("/api/projects").status_code, 200)
+        self.assertEqual(here.delete(f"/api/session/places/{other}").status_code, 404)
+        # After another password nothing else is left, and this one is still known.
+        self.put(here, "password", {"old": PASSWORD, "new": NEW})
+        self.assertEqual([row["here"] for row in here.get("/api/session/places").json()], [True])
+        here.delete("/api/session")
+        self.assertFalse(Place.objects.filter(user=self.owner).exists())
+
+    def test_a_place_is_seen_again_and_forgotten_when_its_session_ends(self) -> None:
+        client = self.signed_in()
+        place = Place.objects.get(session=client.session.session_key)
+        Place.objects.filter(pk=place.pk).update(seen=timezone.now() - timedelta(days=2))
+        client.get("/api/session")
+        place.refresh_from_db()
+        self.assertLess(timezone.now() - place.seen, timedelta(minutes=1))
+        Session.objects.filter(session_key=place.session).update(expire_date=timezone.now() - timedelta(days=1))
+        self.signed_in().get("/api/session/places")
+        self.assertFalse(Place.objects.filter(pk=place.pk).exists())
 
     @override_settings(NEXAL_SIGN_IN_FAILURES=3)
     def test_an_open_browser_is_no_place_to_guess_at(self) -> None:

@@ -9,6 +9,7 @@ import { Modal } from "@/parts/Modal";
 import { TextField } from "@/parts/TextField";
 import { useAttempt } from "@/parts/useAttempt";
 
+import { Places } from "./Places";
 import { NewPassword, unlike } from "./NewPassword";
 
 /** One's own name, as others see it, and password. */
@@ -32,6 +33,7 @@ export function You({ onClose }: { onClose: () => void }) {
   };
   const keepPassword = async () => {
     await got(api.PUT("/api/session/password", { body: { old, new: fresh } }));
+    await client.invalidateQueries({ queryKey: ["places"] });
     setOld("");
     setFresh("");
     setAgain("");
@@ -39,7 +41,7 @@ export function You({ onClose }: { onClose: () => void }) {
   };
   const differ = unlike(fresh, again);
   return (
-    <Modal title={person?.username ?? "You"} open onClose={onClose} width={380}>
+    <Modal title={person?.username ?? "You"} open onClose={onClose} width={420}>
       <form onSubmit={(event) => send(event, keepName)} className="mb-4 flex items-end gap-2">
         <div className="grow">
           <TextField
@@ -83,6 +85,7 @@ export function You({ onClose }: { onClose: () => void }) {
           </Button>
         </div>
       </form>
+      <Places />
     </Modal>
   );
 }

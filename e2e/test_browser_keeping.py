@@ -8,8 +8,10 @@ from browser_support import BrowserTest
 from playwright.sync_api import Page, Route
 from server_support import PASSWORD
 
+from accounts.models import User
 from deliveries.models import Deliverable, Render
 from nexal.recipe import parse_recipe
+from projects.models import Role
 from recipes.services import save
 
 
@@ -59,6 +61,10 @@ class Keeping(BrowserTest):
         second = page.locator("[data-revision='3']")
         second.get_by_role("button").first.click()
         second.get_by_text("core: white 0.6 to 0.9").wait_for()
+        # Any two are told apart, too.
+        second.get_by_role("combobox", name="Compare revision 3 with").click()
+        page.get_by_role("option", name="1 Shot started").click()
+        second.get_by_text("core deleted").wait_for()
         name = second.get_by_label("Name of revision 3")
         name.fill("the soft one")
         name.press("Enter")
@@ -77,6 +83,39 @@ class Keeping(BrowserTest):
         page.keyboard.press("Escape")
         page.get_by_role("button", name="Undo").click()
         self.wait_for_step("core", white=0.9)
+
+    def test_what_others_did_while_one_was_away(self) -> None:
+        page = self.page
+        fern = User.objects.create_user("fern", password=PASSWORD, first_name="Fern")
+        self.project.memberships.create(user=fern, role=Role.VIEWER)
+        theirs = self.sign_in(fern)
+        self.open_shot(theirs)
+        theirs.goto(f"{self.live_server_url}/projects")
+        self.put_white("0.6")
+        self.wait_for_step("core", white=0.6)
+        self.open_shot(theirs)
+        theirs.get_by_role("button", name="a change by Mira while you were away").click()
+        theirs.locator("[data-revision='3']").get_by_text("while you were away").wait_for()
+        self.assertEqual(self.violations(theirs), [])
+        theirs.keyboard.press("Escape")
+        self.assertEqual(theirs.get_by_text("while you were away").count(), 0)
+        theirs.reload()
+        theirs.get_by_label("Lineage").wait_for()
+        self.assertEqual(theirs.get_by_text("while you were away").count(), 0)
+        self.assertEqual(page.get_by_text("while you were away").count(), 0)
+
+    def test_where_one_is_signed_in(self) -> None:
+        page = self.page
+        other = self.sign_in(self.user)
+        page.goto(f"{self.live_server_url}/projects")
+        page.get_by_role("button", name="Mira").click()
+        places = page.get_by_role("region", name="Where you are signed in")
+        places.get_by_text("this one").wait_for()
+        self.assertEqual(self.violations(page), [])
+        places.get_by_role("button", name="Sign out there").click()
+        self.wait_for_page(page, lambda: places.get_by_role("listitem").count() == 1, "the one that is left")
+        other.reload()
+        other.get_by_role("button", name="Sign in").wait_for()
 
     def test_ones_own_name_and_password(self) -> None:
         page = self.page

@@ -19,3 +19,14 @@ class Revision(models.Model):
     class Meta:
         ordering = ["number"]
         constraints = [models.UniqueConstraint(fields=["shot", "number"], name="revision_numbers_differ")]
+
+
+class Seen(models.Model):
+    """The newest revision of a shot that somebody has seen."""
+
+    shot = models.ForeignKey("projects.Shot", on_delete=models.CASCADE, related_name="seen")
+    user = models.ForeignKey(settings.AUTH_USER_MODEL, on_delete=models.CASCADE, related_name="+")
+    number = models.PositiveIntegerField()
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shot", "user"], name="seen_once_by_each")]

@@ -1,6 +1,7 @@
 """Routes: the shots of a project, a shot started, and opened with the recipe that it shows."""
 
 from collections.abc import Sequence
+from dataclasses import asdict
 from datetime import datetime
 
 from django.db import IntegrityError, transaction
@@ -15,6 +16,7 @@ from projects.access import get_project, get_shot, person, role_in
 from projects.api import NewName
 from projects.models import Shot, ShotState
 from projects.news import since as news_since
+from recipes.away import look
 from recipes.rows import RevisionWhole, picture_of, whole
 from recipes.services import first_revision
 from sources.api import SourceRow, source_rows
@@ -37,6 +39,12 @@ class ShotRow(Schema):
     notes: int = Field(description="How many of its notes are open")
 
 
+class AwayRow(Schema):
+    since: int = Field(description="Number of the revision that was seen last")
+    revisions: int
+    authors: list[str]
+
+
 class ShotWhole(Schema):
     id: int
     name: str
@@ -48,6 +56,7 @@ class ShotWhole(Schema):
     head: RevisionWhole
     sources: list[SourceRow]
     marks: list[MarkRow]
+    away: AwayRow | None = Field(description="What others saved since the person looked last")
 
 
 @router.get("/projects/{project_id}/shots", response=list[ShotRow])
@@ -115,6 +124,7 @@ def shot(request: HttpRequest, shot_id: int) -> ShotWhole:
     """A shot with the recipe it shows and everything imported into it."""
     found = get_shot(request, shot_id)
     assert found.head is not None
+    away = look(found, person(request))
     return ShotWhole(
         id=found.pk,
         name=found.name,
@@ -126,6 +136,7 @@ def shot(request: HttpRequest, shot_id: int) -> ShotWhole:
         head=whole(found.head),
         sources=source_rows(found),
         marks=[MarkRow(**mark) for mark in found.marks],
+        away=AwayRow(**asdict(away)) if away else None,
     )
 
 

@@ -204,3 +204,26 @@ class NewsOfAShot(ServerTest):
         News.objects.update(created=timezone.now() - 2 * KEPT)
         clear()
         self.assertFalse(News.objects.exists())
+
+
+class Away(ServerTest):
+    def away(self, api: Any) -> Any:
+        return api.get(f"/api/shots/{self.shot.pk}").json()["away"]
+
+    def test_what_others_saved_meanwhile_is_told_once(self) -> None:
+        theirs = self.as_user(self.viewer)
+        self.assertIsNone(self.away(theirs))
+        self.upload()
+        self.save(self.story())
+        story = self.story()
+        story["steps"].pop()
+        self.save(story)
+        self.assertEqual(self.away(theirs), {"since": 1, "revisions": 2, "authors": ["owner"]})
+        self.assertIsNone(self.away(theirs))
+        # Nobody is told of what they did themselves, nor of undoing.
+        self.assertIsNone(self.away(self.api))
+        self.api.post(f"/api/shots/{self.shot.pk}/undo", {"head": 3})
+        self.assertIsNone(self.away(theirs))
+        self.save(self.story() | {"steps": []})
+        self.assertEqual(self.away(theirs)["revisions"], 1)
+        self.assertIsNone(self.away(self.api))

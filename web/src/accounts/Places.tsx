@@ -38,7 +38,7 @@ export function Places() {
             </span>
             {!place.here && (
               <Button
-                aria-label={`Sign out at ${place.address}, ${browserWords(place.browser)}`}
+                aria-label={`Sign out there, ${browserWords(place.browser)} at ${place.address}`}
                 onClick={() =>
                   void attempt(() =>
                     got(

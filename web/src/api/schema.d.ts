@@ -2542,6 +2542,18 @@ export interface components {
             /** Last */
             last: number;
         };
+        /** AwayRow */
+        AwayRow: {
+            /**
+             * Since
+             * @description Number of the revision that was seen last
+             */
+            since: number;
+            /** Revisions */
+            revisions: number;
+            /** Authors */
+            authors: string[];
+        };
         /**
          * MarkRow
          * @description A dab, in full-resolution pixels of the display window.
@@ -2613,6 +2625,8 @@ export interface components {
             sources: components["schemas"]["SourceRow"][];
             /** Marks */
             marks: components["schemas"]["MarkRow"][];
+            /** @description What others saved since the person looked last */
+            away: components["schemas"]["AwayRow"] | null;
         };
         /**
          * ShotChange

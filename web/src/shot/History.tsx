@@ -5,6 +5,7 @@ import { api, getForBytes, got, problemOf } from "@/api/client";
 import { type Recipe, itemsOf } from "@/api/recipe";
 import type { components } from "@/api/schema";
 import { Button } from "@/parts/Button";
+import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { Waiting } from "@/parts/Waiting";
@@ -25,11 +26,13 @@ interface Props {
   /** What is in focus: an earlier revision's is looked at beside it. */
   item: string | null;
   writable: boolean;
+  /** The revision that was seen last, where others have gone on since. */
+  since: number | null;
   onClose: () => void;
 }
 
 /** A shot's revisions: looked at beside the present one, told apart in words, named, restored. */
-export function History({ shot, item, writable, onClose }: Props) {
+export function History({ shot, item, writable, since, onClose }: Props) {
   const { head, editKeys } = useDraft();
   const frame = useTime((state) => state.frame);
   const change = useView((state) => state.change);
@@ -104,6 +107,9 @@ export function History({ shot, item, writable, onClose }: Props) {
               <RevisionPicture shot={shot} row={row} />
               <span className={`font-mono ${row.behind ? "text-text" : "text-faint"}`}>{row.number}</span>
               <span className="min-w-0">
+                {since !== null && row.number > since && (
+                  <span className="block text-[11px] text-lichen">while you were away</span>
+                )}
                 {row.name && <span className="block truncate font-medium">{row.name}</span>}
                 <span className={`block truncate ${row.name ? "text-dim" : ""}`}>{row.sentence}</span>
                 {!row.behind && <span className="block text-faint">undone, or another way taken since</span>}
@@ -117,11 +123,14 @@ export function History({ shot, item, writable, onClose }: Props) {
             </button>
             {chosen === row.number && (
               <div className="space-y-2 px-1.5 pb-3 pl-[94px]">
-                {row.number === head?.number ? (
-                  <p className="text-dim">This is what the shot shows now.</p>
-                ) : (
-                  <Since shot={shot} number={row.number} head={head?.number ?? 0} />
-                )}
+                {row.number === head?.number && <p className="text-dim">This is what the shot shows now.</p>}
+                <Since
+                  key={`${row.number} ${head?.number}`}
+                  shot={shot}
+                  number={row.number}
+                  head={head?.number ?? 0}
+                  others={rows}
+                />
                 <div className="flex flex-wrap items-center gap-1.5">
                   {row.number !== head?.number && row.picture && (
                     <>
@@ -163,31 +172,65 @@ export function History({ shot, item, writable, onClose }: Props) {
   );
 }
 
-/** What is different in the present revision, in words. */
-function Since({ shot, number, head }: { shot: number; number: number; head: number }) {
+interface SinceProps {
+  shot: number;
+  number: number;
+  head: number;
+  /** Which it can be compared with, instead of the present one. */
+  others: Row[];
+}
+
+/** What is different in another revision, the present one at first, in words. */
+function Since({ shot, number, head, others }: SinceProps) {
+  const [chosen, setChosen] = useState<number | null>(number === head ? null : head);
   const found = useQuery({
-    queryKey: ["changes", shot, number, head],
+    queryKey: ["changes", shot, number, chosen],
     queryFn: () =>
       got(
         api.GET("/api/shots/{shot_id}/revisions/{number}/changes", {
-          params: { path: { shot_id: shot, number } },
+          params: { path: { shot_id: shot, number }, query: chosen === head ? {} : { to: chosen! } },
         }),
       ),
+    enabled: chosen !== null,
     staleTime: Infinity,
     gcTime: 30_000,
-  }).data;
-  if (!found) return <p className="text-faint">Comparing</p>;
-  if (!found.changes.length) return <p className="text-dim">The same as now.</p>;
+  });
+  const options = others
+    .filter((row) => row.number !== number)
+    .map((row) => ({
+      value: String(row.number),
+      label: row.number === head ? "now" : `${row.number} ${row.name || row.sentence}`.slice(0, 50),
+    }));
+  const changes = found.data?.changes;
   return (
     <div>
-      <p className="text-dim">From it to now:</p>
-      <ul aria-label={`Changes since revision ${number}`} className="max-h-32 list-disc overflow-y-auto pl-4">
-        {found.changes.map((sentence, index) => (
-          <li key={index} className="break-words">
-            {sentence}
-          </li>
-        ))}
-      </ul>
+      {options.length > 0 && (
+        <p className="mb-1 flex items-center gap-2 text-dim">
+          From it to
+          <Choose
+            label={`Compare revision ${number} with`}
+            value={chosen === null ? "" : String(chosen)}
+            options={chosen === null ? [{ value: "", label: "another one" }, ...options] : options}
+            onChange={(next) => setChosen(next ? Number(next) : null)}
+            className="max-w-72"
+          />
+        </p>
+      )}
+      {found.isError && <Message problem={problemOf(found.error)} />}
+      {chosen !== null && found.isPending && <p className="text-faint">Comparing</p>}
+      {changes?.length === 0 && <p className="text-dim">The same.</p>}
+      {changes && changes.length > 0 && (
+        <ul
+          aria-label={`Changes since revision ${number}`}
+          className="max-h-32 list-disc overflow-y-auto pl-4"
+        >
+          {changes.map((sentence, index) => (
+            <li key={index} className="break-words">
+              {sentence}
+            </li>
+          ))}
+        </ul>
+      )}
     </div>
   );
 }

@@ -111,7 +111,7 @@ export function ShotPage() {
       </main>
     );
   if (!told || !open) return <Waiting text="Opening the shot" />;
-  return <OpenShot whole={told.whole} />;
+  return <OpenShot key={shot} whole={told.whole} />;
 }
 
 type Asking = { kind: "rename" | "remove" | "note" | "keep"; name: string } | null;
@@ -128,6 +128,8 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   const [finding, setFinding] = useState(false);
   const [helping, setHelping] = useState(false);
   const [remembering, setRemembering] = useState(false);
+  // Told once, of the time before the page was opened.
+  const [away] = useState(whole.away);
   const [asking, setAsking] = useState<Asking>(null);
   const noting = useNoting((state) => state.open);
   const [dropping, setDropping] = useState(false);
@@ -290,6 +292,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           onHelp={() => setHelping(true)}
           onHistory={() => setRemembering(true)}
           onChains={() => setChains(true)}
+          away={away}
         />
         <main className="relative flex min-h-0 grow">
           <BenchArea
@@ -367,6 +370,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
             shot={whole.id}
             item={item}
             writable={whole.role !== "viewer"}
+            since={away?.since ?? null}
             onClose={() => setRemembering(false)}
           />
         )}

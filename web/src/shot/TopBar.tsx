@@ -20,6 +20,8 @@ interface Props {
   onHelp: () => void;
   onHistory: () => void;
   onChains: () => void;
+  /** What others did while one was away. */
+  away: ShotWhole["away"];
 }
 
 /** The benches by their names in addresses, in order: Shift and their number go to them. */
@@ -44,11 +46,12 @@ function NotesButton({ shot }: { shot: number }) {
 }
 
 /** Where we are, the benches, the revision, undo and redo. */
-export function TopBar({ shot, bench, onBench, onHelp, onHistory, onChains }: Props) {
+export function TopBar({ shot, bench, onBench, onHelp, onHistory, onChains, away }: Props) {
   const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, conflict } = useDraft();
   const { undo, redo, settle, dismiss, setAside } = useDraft();
   const navigate = useNavigate();
   const [own, setOwn] = useState(false);
+  const [toldOf, setToldOf] = useState(false);
   const client = useQueryClient();
   const writable = shot.role !== "viewer";
   const state = problem ? "not saved" : conflict ? "" : saving || unsaved ? "saving" : "";
@@ -93,6 +96,20 @@ export function TopBar({ shot, bench, onBench, onHelp, onHistory, onChains }: Pr
           className="text-lichen"
         >
           unsaved work found and brought back
+        </button>
+      )}
+      {away && !toldOf && (
+        <button
+          type="button"
+          onClick={() => {
+            setToldOf(true);
+            onHistory();
+          }}
+          title={`By ${away.authors.join(", ")}: see the history`}
+          className="min-w-0 truncate text-lichen"
+        >
+          {away.revisions === 1 ? "a change" : `${away.revisions} changes`} by {away.authors[0]}
+          {away.authors.length > 1 && " and others"} while you were away
         </button>
       )}
       {merged && !problem && (

@@ -72,8 +72,8 @@ NOTES: dict[str, list[dict[str, Any]]] = {
             "author": "gardener",
             "text": "The tip of this feeler goes thin before the leaf. Can it be kept?",
             "item": "cut",
-            "x": 1236.0,
-            "y": 236.0,
+            "x": 1192.0,
+            "y": 234.0,
             "frame": 1,
             "answers": [
                 ("lamplighter", "It can: the black of screen is a little high."),

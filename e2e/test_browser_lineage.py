@@ -140,7 +140,7 @@ class Lineage(BrowserTest):
         page.keyboard.press("?")
         page.get_by_role("dialog").wait_for()
         page.keyboard.type("pin")
-        self.assertEqual(page.get_by_label("Search the keys").input_value(), "pin")
+        self.assertEqual(page.get_by_label("Search the help").input_value(), "pin")
         page.keyboard.press("Escape")
         page.get_by_role("dialog").wait_for(state="hidden")
 

@@ -158,10 +158,34 @@ class Stage(BrowserTest):
     def test_the_help_page_is_searched(self) -> None:
         page = self.page
         page.keyboard.press("?")
-        page.get_by_label("Search the keys").fill("backdrop")
-        self.assertEqual(page.get_by_role("dialog").locator("dt").count(), 1)
+        search = page.get_by_label("Search the help")
+        search.fill("next backdrop")
+        self.wait_for_page(page, lambda: page.get_by_role("dialog").locator("dt").count() == 1, "one key")
+        self.assertEqual(self.violations(page), [])
+        # Jobs of the README with their pictures, and steps with their formulas, go by by the keys.
+        search.fill("scout")
+        page.get_by_role("article", name="Scout").get_by_role("img", name="The scout board").wait_for()
+        self.assertEqual(self.violations(page), [])
+        search.fill("stretch")
+        page.get_by_role("article", name="Stretch").wait_for()
+        search.press("ArrowDown")
+        page.get_by_role("article", name="Stretch").wait_for(state="detached")
         page.keyboard.press("Escape")
         page.get_by_role("dialog").wait_for(state="hidden")
+
+    def test_one_step_leads_from_a_setting_to_its_page(self) -> None:
+        page = self.page
+        self.choose_item(page, "core")
+        settings = page.locator("[data-settings]")
+        settings.get_by_role("slider", name="Middle").focus()
+        page.keyboard.press("F1")
+        about = page.get_by_role("article", name="Stretch")
+        about.get_by_text("Middle", exact=True).wait_for()
+        page.keyboard.press("Escape")
+        about.wait_for(state="detached")
+        settings.get_by_role("button", name="About black", exact=True).click()
+        about.wait_for()
+        self.assertEqual(self.violations(page), [])
 
     def test_the_wall_lists_channels_with_range_and_filter(self) -> None:
         page = self.page

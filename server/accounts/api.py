@@ -35,7 +35,7 @@ class Person(Schema):
 
     @staticmethod
     def resolve_name(user: User) -> str:
-        return user.get_full_name() or user.username
+        return user.shown
 
 
 class Session(Schema):

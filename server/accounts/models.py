@@ -7,6 +7,11 @@ from django.db import models
 class User(AbstractUser):
     """A person who signs in by name and password."""
 
+    @property
+    def shown(self) -> str:
+        """What others see: the full name, or the one that they sign in by."""
+        return self.get_full_name() or self.username
+
 
 class Deed(models.Model):
     """What was done about people and their rights, for an administrator to read. Deeds are never changed."""

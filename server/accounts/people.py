@@ -96,7 +96,7 @@ def _row(user: User) -> PersonRow:
     return PersonRow(
         id=user.pk,
         username=user.username,
-        name=user.get_full_name() or user.username,
+        name=user.shown,
         active=user.is_active,
         administrator=user.is_staff,
         invited=not user.has_usable_password(),
@@ -195,7 +195,7 @@ def deeds(request: HttpRequest, before: int | None = None) -> list[Deed]:
 def welcome(request: HttpRequest, person_id: int, token: str) -> Invited:
     """Whose link it is. Raises Refused where it is no good (any more)."""
     user = _invited(person_id, token)
-    return Invited(username=user.username, name=user.get_full_name() or user.username)
+    return Invited(username=user.username, name=user.shown)
 
 
 @router.post("/welcome/{person_id}/{token}", auth=None, response=Session)

@@ -44,14 +44,13 @@ class ChainRow(Schema):
 
 
 def _row(chain: Chain) -> ChainRow:
-    author = chain.author
     return ChainRow(
         id=chain.pk,
         name=chain.name,
         about=chain.about,
         steps=chain.steps,
         first=[(step, setting) for step, setting in chain.first],
-        author=(author.get_full_name() or author.username) if author else "",
+        author=chain.author.shown if chain.author else "",
         changed=chain.changed,
     )
 

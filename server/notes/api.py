@@ -11,7 +11,6 @@ from django.utils import timezone
 from ninja import Field, Router, Schema
 from pydantic import model_validator
 
-from accounts.models import User
 from config.errors import Refused
 from nexal.recipe import FrameNumber
 from notes import services
@@ -74,14 +73,10 @@ class NotePage(Schema):
     more: bool = Field(description="Whether there are earlier ones")
 
 
-def _name(user: User | None) -> str:
-    return (user.get_full_name() or user.username) if user else ""
-
-
 def _answer(request: HttpRequest, note: Note) -> AnswerRow:
     return AnswerRow(
         id=note.pk,
-        author=_name(note.author),
+        author=note.author.shown if note.author else "",
         mine=note.author_id == person(request),
         text=note.text,
         created=note.created,
@@ -98,7 +93,7 @@ def _row(request: HttpRequest, note: Note) -> NoteRow:
         y=note.y,
         frame=note.frame,
         done=note.done,
-        done_by=_name(note.done_by),
+        done_by=note.done_by.shown if note.done_by else "",
         answers=[_answer(request, each) for each in answers],
     )
 

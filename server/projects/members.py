@@ -37,8 +37,7 @@ class Candidate(Schema):
 
 def _row(membership: Membership) -> MemberRow:
     user = membership.user
-    name = user.get_full_name() or user.username
-    return MemberRow(id=user.pk, username=user.username, name=name, role=membership.role, active=user.is_active)
+    return MemberRow(id=user.pk, username=user.username, name=user.shown, role=membership.role, active=user.is_active)
 
 
 def _rows(project: Project) -> list[MemberRow]:
@@ -75,7 +74,7 @@ def candidates(request: HttpRequest, project_id: int) -> list[Candidate]:
     """Who could be added, for owners: everybody who can sign in and has no role in the project."""
     project = get_project(request, project_id, owner=True)
     rest = User.objects.filter(is_active=True).exclude(memberships__project=project).order_by("username")
-    return [Candidate(username=user.username, name=user.get_full_name() or user.username) for user in rest]
+    return [Candidate(username=user.username, name=user.shown) for user in rest]
 
 
 @router.post("/projects/{project_id}/members", response=list[MemberRow])

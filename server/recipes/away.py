@@ -30,5 +30,5 @@ def look(shot: Shot, user: int) -> Away | None:
     rows = list(others.select_related("author").defer("recipe"))
     if not rows:
         return None
-    people = [(row.author.get_full_name() or row.author.username) if row.author else "somebody" for row in rows]
+    people = [row.author.shown if row.author else "somebody" for row in rows]
     return Away(since=before.number, revisions=len(rows), authors=list(dict.fromkeys(people)))

@@ -31,7 +31,7 @@ def row(revision: Revision) -> dict[str, Any]:
     return {
         "number": revision.number,
         "parent": revision.parent.number if revision.parent else None,
-        "author": (revision.author.get_full_name() or revision.author.username) if revision.author else "",
+        "author": revision.author.shown if revision.author else "",
         "sentence": revision.sentence,
         "name": revision.name,
         "created": revision.created,

@@ -18,7 +18,7 @@ class Conflict(Refused):
     """A save against a head that has moved on in the meantime."""
 
     def __init__(self, head: Revision) -> None:
-        by = head.author.get_full_name() or head.author.username if head.author else "somebody"
+        by = head.author.shown if head.author else "somebody"
         super().__init__(
             409,
             "conflict",

@@ -64,7 +64,7 @@ def projects(request: HttpRequest) -> list[ProjectCard]:
     members = defaultdict(list)
     everybody = Membership.objects.filter(project__in=ids, user__is_active=True).select_related("user")
     for each in sorted(everybody, key=lambda each: (each.role != Role.OWNER, each.user.username)):
-        members[each.project_id].append(each.user.get_full_name() or each.user.username)
+        members[each.project_id].append(each.user.shown)
     return [
         ProjectCard(
             id=row.project_id,

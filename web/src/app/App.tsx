@@ -10,6 +10,7 @@ import { SignIn } from "@/accounts/SignIn";
 import { Welcome } from "@/accounts/Welcome";
 import { ApiError } from "@/api/client";
 import { useSession } from "@/api/queries";
+import { HelpPlace } from "@/help/HelpPlace";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 import { Projects } from "@/projects/Projects";
@@ -52,7 +53,12 @@ function Inside() {
     return (
       <Navigate replace to={`/sign-in?next=${encodeURIComponent(location.pathname + location.search)}`} />
     );
-  return <Outlet />;
+  return (
+    <>
+      <Outlet />
+      <HelpPlace />
+    </>
+  );
 }
 
 function Nowhere() {

@@ -3,11 +3,13 @@ import { type DragEvent, useEffect, useLayoutEffect, useRef, useState } from "re
 
 import type { Item } from "@/api/client";
 import { type Recipe, findStep, placesFor, sourcesOf, stepsOf } from "@/api/recipe";
+import { Hint } from "@/help/Hint";
 import { Flag } from "@/notes/Flag";
 import { type NoteRow, useNoting, useOpenNotes } from "@/notes/notes";
 import { Cut } from "@/parts/Cut";
 import { Menu } from "@/parts/Menu";
 import { DRAGGED } from "@/wall/Tile";
+import { coverageWords } from "@/stage/coverage";
 import { useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
@@ -115,6 +117,12 @@ export function Lineage({
             add&nbsp;<kbd className="font-mono">/</kbd>
           </button>
         )}
+        {writable && sources.length > 0 && steps.length === 0 && (
+          <Hint className="mt-1 max-w-72">
+            What you make of a picture stands here, step by step. Press / and type what you need, such as
+            “soften” or “green screen”.
+          </Hint>
+        )}
       </div>
     </section>
   );
@@ -155,6 +163,8 @@ function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest 
       : near
         ? "border-lichen/50"
         : "border-line";
+  const inputs = item?.inputs.join(", ");
+  const told = step ? step.op + (inputs ? ` of ${inputs}` : "") : "source";
   const position = stepsOf(recipe).findIndex((other) => other.name === name);
   return (
     <div
@@ -171,7 +181,9 @@ function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest 
         data-item={name}
         aria-current={chosen}
         title={`${name}, ${step?.op.replaceAll("_", " ") ?? "source"}${step?.note ? `: ${step.note}` : ""}\n← → go along; double click renames`}
-        aria-label={`${name}, ${step?.op ?? "source"}${off ? ", off" : ""}${item?.problem ? ", with a fault" : ""}`}
+        aria-label={[name, told, off && "off", item?.problem && "with a fault", coverageWords(planes.data)]
+          .filter(Boolean)
+          .join(", ")}
         draggable={writable && step !== undefined}
         onDragStart={(event) => event.dataTransfer.setData(MOVED, name)}
         onClick={() => onChoose(name)}

@@ -6,12 +6,14 @@ import { api } from "@/api/client";
 import { useSession } from "@/api/queries";
 import { You } from "@/accounts/You";
 import { toggleTheme } from "@/app/theme";
+import { useHelp } from "@/help/helpState";
 import { Button } from "@/parts/Button";
 import { Mark } from "@/parts/Mark";
 
 /** The frame of the pages before a shot. */
 export function PageFrame({ trail, children }: { trail: ReactNode; children: ReactNode }) {
   const person = useSession().data?.person;
+  const show = useHelp((state) => state.show);
   const navigate = useNavigate();
   const client = useQueryClient();
   const [own, setOwn] = useState(false);
@@ -31,6 +33,9 @@ export function PageFrame({ trail, children }: { trail: ReactNode; children: Rea
             People
           </Link>
         )}
+        <Button quiet title="Jobs, keys and steps, searched" onClick={() => show()}>
+          Help
+        </Button>
         <Button quiet title="Your name and password" onClick={() => setOwn(true)}>
           {person?.name}
         </Button>

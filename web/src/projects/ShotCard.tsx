@@ -1,9 +1,10 @@
-import { useEffect, useRef, useState } from "react";
+import { useRef } from "react";
 import { Link } from "react-router";
 
 import type { ShotRow } from "@/api/client";
 import type { Choice } from "@/parts/Menu";
 import { MoreButton } from "@/parts/MoreButton";
+import { useSeen } from "@/parts/useSeen";
 
 import { ShotPicture } from "./ShotPicture";
 import { STATES, type State } from "./wall";
@@ -20,15 +21,7 @@ export interface CardActions {
 /** A shot on the wall: its picture once it is in sight, name, state, and what can be done with it. */
 export function ShotCard({ shot, actions }: { shot: ShotRow; actions: CardActions | null }) {
   const place = useRef<HTMLLIElement>(null);
-  const [seen, setSeen] = useState(false);
-  useEffect(() => {
-    const watcher = new IntersectionObserver(
-      (entries) => entries.some((entry) => entry.isIntersecting) && setSeen(true),
-      { rootMargin: "300px" },
-    );
-    watcher.observe(place.current!);
-    return () => watcher.disconnect();
-  }, []);
+  const seen = useSeen(place);
   return (
     <li
       ref={place}

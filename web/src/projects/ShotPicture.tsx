@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useRef } from "react";
 
 import { getForBytes } from "@/api/client";
+import { useSeen } from "@/parts/useSeen";
 import { readPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
@@ -18,15 +19,7 @@ interface Props {
 /** The kept picture of a saved revision, fetched once it is in sight. */
 export function ShotPicture({ shot, revision, picture, frame, scale, label }: Props) {
   const place = useRef<HTMLSpanElement>(null);
-  const [seen, setSeen] = useState(false);
-  useEffect(() => {
-    const watcher = new IntersectionObserver(
-      (entries) => entries.some((entry) => entry.isIntersecting) && setSeen(true),
-      { rootMargin: "300px" },
-    );
-    watcher.observe(place.current!);
-    return () => watcher.disconnect();
-  }, []);
+  const seen = useSeen(place);
   const planes = useQuery({
     queryKey: ["shot-picture", shot, revision, picture, frame, scale],
     queryFn: async () =>

@@ -134,7 +134,25 @@ export function Shots() {
         )}
         {shots.isPending && !problem && <Waiting text="Fetching shots" />}
         {shots.data?.length === 0 && (
-          <p className="text-dim">No shots yet. {writable ? "Start one and drop pictures into it." : ""}</p>
+          <section
+            aria-label="First steps"
+            className="mx-auto mt-16 max-w-md rounded-sm border border-line bg-panel p-5"
+          >
+            <h2 className="mb-2 text-[15px] font-semibold">No shots yet</h2>
+            {writable ? (
+              <>
+                <p className="mb-4 text-[13px] text-dim">
+                  A shot is a picture, a render or a range of frames, with all that is made of it. Start one,
+                  drop pictures into it, and each of its benches says what to do next.
+                </p>
+                <Button main onClick={() => setAsking({ kind: "new" })}>
+                  Start the first shot
+                </Button>
+              </>
+            ) : (
+              <p className="text-[13px] text-dim">Its artists will start them.</p>
+            )}
+          </section>
         )}
         {shots.data !== undefined && shots.data.length > 0 && (
           <div className="mb-4 flex items-center gap-2">

@@ -24,6 +24,7 @@ import { useGo } from "@/app/address";
 import type { Actions } from "@/lineage/actions";
 import { newStep } from "@/lineage/feeding";
 import { Finder } from "@/lineage/Finder";
+import { useHelp } from "@/help/helpState";
 import { Lineage } from "@/lineage/Lineage";
 import { Notes } from "@/notes/Notes";
 import { useNoting } from "@/notes/notes";
@@ -40,7 +41,6 @@ import { BenchArea } from "./BenchArea";
 import { Conflict } from "./Conflict";
 import { NoteDialog, RemoveDialog, RenameDialog } from "./dialogs";
 import { useDraft } from "./draft";
-import { Help } from "./Help";
 import { History } from "./History";
 import { PasteDialog } from "./PasteDialog";
 import { Chains } from "./Chains";
@@ -126,11 +126,11 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   const [params] = useSearchParams();
   const go = useGo();
   const [finding, setFinding] = useState(false);
-  const [helping, setHelping] = useState(false);
   const [remembering, setRemembering] = useState(false);
   // Told once, of the time before the page was opened.
   const [away] = useState(whole.away);
   const [asking, setAsking] = useState<Asking>(null);
+  const help = () => useHelp.getState().show();
   const noting = useNoting((state) => state.open);
   const [dropping, setDropping] = useState(false);
   const importFiles = useImport();
@@ -252,7 +252,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     item,
     writable,
     find: () => writable && setFinding(true),
-    help: () => setHelping(true),
+    help,
     turnRound: () => turnRound(item),
     toggle: () => toggle(item),
     copy: () => copyChannel(),
@@ -289,7 +289,6 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           shot={whole}
           bench={bench}
           onBench={(next) => go({ bench: next })}
-          onHelp={() => setHelping(true)}
           onHistory={() => setRemembering(true)}
           onChains={() => setChains(true)}
           away={away}
@@ -374,7 +373,6 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
             onClose={() => setRemembering(false)}
           />
         )}
-        <Help open={helping} onClose={() => setHelping(false)} />
         <Conflict />
         <TakeRecipe />
         <SequenceDialog />

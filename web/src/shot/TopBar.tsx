@@ -5,6 +5,8 @@ import { Link, useNavigate } from "react-router";
 import { You } from "@/accounts/You";
 import { type ShotWhole, api } from "@/api/client";
 import { toggleTheme } from "@/app/theme";
+import { useHelp } from "@/help/helpState";
+import { useHints } from "@/help/hints";
 import { useNoting, useOpenNotes } from "@/notes/notes";
 import { Button } from "@/parts/Button";
 import { Menu } from "@/parts/Menu";
@@ -17,7 +19,6 @@ interface Props {
   shot: ShotWhole;
   bench: string;
   onBench: (bench: string) => void;
-  onHelp: () => void;
   onHistory: () => void;
   onChains: () => void;
   /** What others did while one was away. */
@@ -46,10 +47,12 @@ function NotesButton({ shot }: { shot: number }) {
 }
 
 /** Where we are, the benches, the revision, undo and redo. */
-export function TopBar({ shot, bench, onBench, onHelp, onHistory, onChains, away }: Props) {
+export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Props) {
   const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, conflict } = useDraft();
   const { undo, redo, settle, dismiss, setAside } = useDraft();
   const navigate = useNavigate();
+  const show = useHelp((state) => state.show);
+  const hints = useHints();
   const [own, setOwn] = useState(false);
   const [toldOf, setToldOf] = useState(false);
   const client = useQueryClient();
@@ -167,7 +170,9 @@ export function TopBar({ shot, bench, onBench, onHelp, onHistory, onChains, away
         <span className="text-clay">view only</span>
       )}
       <NotesButton shot={shot.id} />
-      <Button onClick={onHelp}>Keys ?</Button>
+      <Button title="Jobs, keys and steps, searched (?)" onClick={() => show()}>
+        Help ?
+      </Button>
       <Menu
         choices={[
           { label: "History", onSelect: onHistory },
@@ -176,6 +181,7 @@ export function TopBar({ shot, bench, onBench, onHelp, onHistory, onChains, away
             label: "Download the recipe",
             onSelect: () => window.location.assign(`/api/shots/${shot.id}/recipe`),
           },
+          { label: hints.on ? "Hide the hints" : "Show hints", onSelect: () => hints.set(!hints.on) },
           { label: "Bright or dark", onSelect: toggleTheme },
           { label: "Your name and password", onSelect: () => setOwn(true) },
           {

@@ -2,6 +2,7 @@ import { type RefObject, useLayoutEffect, useRef } from "react";
 
 import { Breathing } from "@/parts/Breathing";
 
+import { coverageWords } from "./coverage";
 import { clipToSide, drawGrid, drawHatch, drawShown } from "./drawing";
 import type { Placement } from "./geometry";
 import { useNavigation } from "./navigation";
@@ -105,7 +106,7 @@ export function Pane({
       <canvas
         ref={canvas}
         role="img"
-        aria-label={`Stage, ${label}`}
+        aria-label={[`Stage, ${label}`, coverageWords(main.planes)].filter(Boolean).join(", ")}
         data-pane={name}
         className={`absolute inset-0 h-full w-full touch-none ${pick ? "cursor-crosshair" : "cursor-default"}`}
         onPointerDown={(event) => {

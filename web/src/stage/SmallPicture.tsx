@@ -2,6 +2,7 @@ import { useEffect, useRef, useState } from "react";
 
 import { problemOf } from "@/api/client";
 
+import { coverageWords } from "./coverage";
 import { paintIn } from "./painter";
 import type { Look, Planes } from "./painting";
 
@@ -64,7 +65,7 @@ export function SmallPicture({ planes, error, look, label, className = "" }: Pro
     <canvas
       ref={canvas}
       role="img"
-      aria-label={label}
+      aria-label={[label, coverageWords(planes)].filter(Boolean).join(", ")}
       className={`block bg-stage object-contain ${painted ? "" : "animate-[breathe_1.6s_ease-in-out_infinite]"} ${className}`}
     />
   );

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import type { Item } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 import { Pins } from "@/notes/Pins";
+import { FirstSteps } from "@/shot/FirstSteps";
 import { Message } from "@/parts/Message";
 
 import { rgbOf } from "./backdrops";
@@ -60,11 +61,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
   return (
     <section aria-label="Stage" tabIndex={-1} className="flex select-none min-h-0 min-w-0 grow flex-col">
       <div ref={box} className="relative flex min-h-0 grow gap-px overflow-hidden bg-line">
-        {!item && (
-          <p className="grow bg-stage p-6 text-dim">
-            Choose something in the lineage below, or drop a picture here.
-          </p>
-        )}
+        {!item && <FirstSteps writable={writable} />}
         {known?.problem && (
           <div className="grow bg-stage p-6">
             <div className="max-w-md">

@@ -2,12 +2,14 @@ import { useQuery } from "@tanstack/react-query";
 
 import { type Item, api, got } from "@/api/client";
 import { isSame, keepWhileSame } from "@/api/queries";
-import { type Recipe, drafted, sourcesOf } from "@/api/recipe";
+import { type Recipe, drafted, findStep, sourcesOf } from "@/api/recipe";
+import { stepPage, useHelp } from "@/help/helpState";
 import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
 import { useMarksOf } from "@/shot/marks";
 
 import { remedied } from "./remedies";
+import { wordsOf } from "./schema";
 
 /** What is told of mattes; a picture's soft alpha is none, unless it is being made. */
 const OF_MATTES = new Set(["grey_core", "background", "turned"]);
@@ -53,12 +55,27 @@ export function Checks({ shot, item, writable, mattes, besides, onPut }: Props) 
   const told = checks.data
     ?.filter((row) => mattes || item.plane || !OF_MATTES.has(row.code))
     .filter((row) => !others?.some((other) => other.code === row.code && other.text === row.text));
+  const show = useHelp((state) => state.show);
+  const op = findStep(item.of, item.name)?.op;
   if (!told?.length || item.problem) return null;
   return (
     <ul aria-label="Warnings" className="space-y-2">
       {told.map(({ code, text, remedy }) => (
         <li key={code} className={`border-l-2 pl-2 ${remedy ? "border-clay" : "border-line"}`}>
-          <p className={`leading-snug ${remedy ? "text-clay" : "text-dim"}`}>{text}</p>
+          <p className={`leading-snug ${remedy ? "text-clay" : "text-dim"}`}>
+            {text}
+            {op && (
+              <button
+                type="button"
+                aria-label={`About this, in the help: ${wordsOf(op)}`}
+                title={`${wordsOf(op)} in the help`}
+                onClick={() => show(stepPage(op))}
+                className="ml-1 px-1 font-mono text-[11px] text-lichen"
+              >
+                ?
+              </button>
+            )}
+          </p>
           {writable && remedy && (
             <>
               <Button className="mt-1" onClick={() => onPut((before) => remedied(before, item.name, remedy))}>

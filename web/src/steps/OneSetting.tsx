@@ -1,6 +1,7 @@
 import type { Item, OperationRow } from "@/api/client";
 import { type Recipe, type Step, findStep, firstInput, itemOf, setSetting } from "@/api/recipe";
 import { useDraft } from "@/shot/draft";
+import { stepPage, useHelp } from "@/help/helpState";
 import { Moving } from "@/time/Moving";
 
 import { SettingField } from "./SettingField";
@@ -37,28 +38,50 @@ export function OneSetting({ shot, recipe, items, step, operation, name, schema,
   const channels = first?.includes(".")
     ? ["Y"]
     : (items.find((entry) => entry.name === itemOf(first ?? ""))?.channels ?? []);
+  const show = useHelp((state) => state.show);
+  const help = () => show(stepPage(step.op), name);
   return (
-    <Moving
-      step={raw}
-      place={[name]}
-      label={wordsOf(name)}
-      initial={schema.default}
-      fine={schema.step}
-      writable={writable}
+    <div
+      className="group/setting relative"
+      onKeyDown={(event) => {
+        if (event.key !== "F1") return;
+        event.preventDefault();
+        help();
+      }}
     >
-      <SettingField
-        name={name}
-        schema={schema}
-        value={step.set?.[name]}
-        channels={channels}
-        items={items.slice(
-          0,
-          items.findIndex((entry) => entry.name === step.name),
-        )}
-        picking={{ shot, recipe, items, address: first, encoded: step.set?.encoding === "display" }}
-        domain={domainOf(step, operation)}
-        onChange={(value, done) => edit((before) => setSetting(before, step.name, name, value), done)}
-      />
-    </Moving>
+      <Moving
+        step={raw}
+        place={[name]}
+        label={wordsOf(name)}
+        initial={schema.default}
+        fine={schema.step}
+        writable={writable}
+      >
+        <SettingField
+          name={name}
+          schema={schema}
+          value={step.set?.[name]}
+          channels={channels}
+          items={items.slice(
+            0,
+            items.findIndex((entry) => entry.name === step.name),
+          )}
+          picking={{ shot, recipe, items, address: first, encoded: step.set?.encoding === "display" }}
+          domain={domainOf(step, operation)}
+          onChange={(value, done) => edit((before) => setSetting(before, step.name, name, value), done)}
+        />
+      </Moving>
+      <button
+        type="button"
+        // By the keys it is F1, so that no setting needs a second stop.
+        tabIndex={-1}
+        aria-label={`About ${wordsOf(name).toLowerCase()}`}
+        title="What it does (F1)"
+        onClick={help}
+        className="absolute left-[70px] top-px bg-panel px-1 font-mono text-[11px] text-lichen opacity-0 hover:opacity-100 group-hover/setting:opacity-100"
+      >
+        ?
+      </button>
+    </div>
   );
 }

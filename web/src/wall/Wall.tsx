@@ -5,7 +5,8 @@ import { type KeyboardEvent, useEffect, useMemo, useRef, useState } from "react"
 
 import type { Item } from "@/api/client";
 import { sourceQuery } from "@/api/queries";
-import { type Recipe, sourcesOf } from "@/api/recipe";
+import { type Recipe, sourcesOf, stepsOf } from "@/api/recipe";
+import { Hint } from "@/help/Hint";
 import { Button } from "@/parts/Button";
 import { Cut } from "@/parts/Cut";
 import { useImport, useDraftSources } from "@/shot/sources";
@@ -136,6 +137,11 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, o
           </>
         )}
       </div>
+      {writable && rows.length > 0 && stepsOf(recipe).length === 0 && (
+        <Hint className="mx-3 mb-2">
+          A click shows a channel alone, a second one the whole. Drag one onto another to cross them.
+        </Hint>
+      )}
       <Imports shot={shot} recipe={recipe} sources={sources} writable={writable} />
       <div className="relative min-h-0 grow">
         {sticky?.kind === "heading" && rows.length > 0 && (

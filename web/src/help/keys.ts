@@ -41,5 +41,6 @@ export const KEYS: [string, string][] = [
   ["Ctrl + Z", "Undo"],
   ["Ctrl + Shift + Z", "Redo"],
   ["Escape", "Give up picking; close what is open"],
+  ["F1", "On a setting: its page in the help"],
   ["?", "This page"],
 ];

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from enum import StrEnum
 from fractions import Fraction
 from pathlib import Path
@@ -238,12 +238,18 @@ class Description:
         return ALPHA_NAME in self.channels and not self.is_plane
 
     def changed(self, **values: Any) -> Description:
-        return replace(self, **values)
+        """The same but for some fields. Raises TypeError for what is none."""
+        if not values.keys() <= self.__dict__.keys():
+            raise TypeError(f"a description has no {', '.join(sorted(values.keys() - self.__dict__.keys()))}")
+        # What `dataclasses.replace` does, in a fraction of its time: a plan makes three of them for each step.
+        made = object.__new__(Description)
+        made.__dict__.update(self.__dict__)
+        made.__dict__.update(values)
+        return made
 
     def as_plane(self, *, data: bool, trait: Trait | None = None) -> Description:
         """The description of a one-channel result over the same windows."""
-        return replace(
-            self,
+        return self.changed(
             channels=(PLANE_NAME,),
             data=frozenset({PLANE_NAME}) if data else frozenset(),
             traits={PLANE_NAME: trait} if trait else {},

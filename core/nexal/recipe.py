@@ -10,8 +10,8 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
-from nexal.addresses import ITEM_NAME, split_address
-from nexal.errors import FormatError, NexalError, RecipeError, nearest
+from nexal.addresses import ITEM_NAME
+from nexal.errors import FormatError, NexalError, RecipeError
 from nexal.faults import faults_of, worded
 
 DepthKind = Literal["auto", "planar", "radial", "distance", "turned", "inverse", "buffer"]
@@ -299,22 +299,3 @@ def parse_output(spec: Mapping[str, Any], where: str) -> Output:
         return Output.model_validate(spec)
     except ValidationError as error:
         raise from_validation(error, Output, spec, where) from None
-
-
-def check_above(recipe: Recipe, step: Step, addresses: list[str]) -> None:
-    """Raises RecipeError where a step's input is unknown, is the step itself, or stands below it."""
-    above = list(recipe.sources)
-    for other in recipe.steps:
-        if other.name == step.name:
-            break
-        above.append(other.name)
-    for address in addresses:
-        item, _ = split_address(address)
-        if item in above:
-            continue
-        if item in recipe.items():
-            raise RecipeError(
-                f"'{item}' is made by this step itself or below it, which would go round in a circle",
-                remedy=f"move '{item}' above '{step.name}' or feed it from something above",
-            )
-        raise RecipeError(f"there is no source or step '{item}'", remedy=nearest(item, above))

@@ -168,6 +168,8 @@ def change_note(request: HttpRequest, shot_id: int, note_id: int, change: NoteCh
             raise Refused(403, "forbidden", "this note is somebody else's", remedy="answer it instead")
         found.text, found.changed = _plain(change.text), timezone.now()
     if change.done is not None:
+        if found.about is not None:
+            raise Refused(422, "answer", "an answer is not done by itself", where="done", remedy="mark its note done")
         if not own and not may_write(request, shot):
             raise Refused(403, "forbidden", "who works on the shot says what is done", remedy="answer the note instead")
         if change.done != (found.done is not None):

@@ -7,6 +7,7 @@ from config.errors import Problem, problem_of
 from nexal.engine import Node, Plan
 from nexal.engine.plan import addresses_of
 from nexal.errors import NexalError
+from nexal.recipe import Step
 from projects.access import get_shot
 from stage.requests import Ask, plan_of
 
@@ -37,12 +38,13 @@ def inspect(request: HttpRequest, shot_id: int, ask: Ask) -> list[Item]:
     """Every item of a recipe: channels, windows, alpha state and digest, or its fault."""
     planned = plan_of(get_shot(request, shot_id), ask)
     found = planned.inspect()
-    return [_item(planned, name, found[name]) for name in planned.recipe.items()]
+    steps = {step.name: step for step in planned.recipe.steps}
+    return [_item(planned, name, steps.get(name), found[name]) for name in planned.recipe.items()]
 
 
-def _item(planned: Plan, name: str, found: Node | NexalError) -> Item:
-    step = planned.recipe.step(name)
-    inputs = list(dict.fromkeys(address.partition(".")[0] for address in addresses_of(step))) if step else []
+def _item(planned: Plan, name: str, step: Step | None, found: Node | NexalError) -> Item:
+    fed = planned.inputs.get(name, addresses_of(step) if step and name not in planned.inputs else [])
+    inputs = list(dict.fromkeys(address.partition(".")[0] for address in fed))
     if isinstance(found, NexalError):
         return Item(name=name, inputs=inputs, problem=problem_of(found))
     description = found.description

@@ -36,6 +36,9 @@ class Notes(ServerTest):
         self.assertEqual([each["text"] for each in answer.json()["answers"]], ["mended"])
         again = self.theirs.post(f"{self.path}/{answer.json()['answers'][0]['id']}/answers", {"text": "so it is"})
         self.assertEqual([each["text"] for each in again.json()["answers"]], ["mended", "so it is"])
+        said = again.json()["answers"][1]["id"]
+        self.assertEqual(self.theirs.put(f"{self.path}/{said}", {"done": True}).status_code, 422)
+        self.assertEqual(len(self.theirs.put(f"{self.path}/{said}", {"text": "yes"}).json()["answers"]), 2)
         row = self.listed()["rows"][0]
         self.assertEqual((row["item"], row["x"], row["y"], row["frame"], row["mine"]), ("matte", 12.5, 8, 1, False))
         done = self.api.put(f"{self.path}/{viewer['id']}", {"done": True}).json()

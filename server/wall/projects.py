@@ -123,10 +123,11 @@ def delete_project(request: HttpRequest, project_id: int) -> HttpResponse:
 def deleted_projects(request: HttpRequest) -> list[DeletedProject]:
     """One's own projects that were deleted and can be recovered, the last deleted first."""
     mine = Membership.objects.filter(user_id=person(request), role=Role.OWNER).exclude(project__deleted=None)
+    rows = mine.select_related("project").order_by("-project__deleted")
     kept = timedelta(days=tidying.KEPT_DAYS)
     return [
         DeletedProject(id=each.pk, name=each.name, deleted=each.deleted, gone=each.deleted + kept)
-        for each in sorted((row.project for row in mine.select_related("project")), key=lambda each: -each.pk)
+        for each in (row.project for row in rows)
         if each.deleted
     ]
 

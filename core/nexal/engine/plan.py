@@ -6,8 +6,9 @@ import hashlib
 import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 from fractions import Fraction
+from functools import cache
 from typing import Any, Protocol
 
 from nexal.addresses import select, split_address
@@ -16,7 +17,7 @@ from nexal.keyed import settings_at
 from nexal.operations import Operation, Settings, find, parse_settings
 from nexal.operations.base import Kind, Port
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Window
-from nexal.recipe import Recipe, Step, check_above
+from nexal.recipe import Recipe, Step
 
 PORT_NAME = re.compile(r"[a-z_][a-z0-9_]*")
 
@@ -61,9 +62,12 @@ class Node:
         return {port: feed.description for port, feed in (self.feeds or {}).items()}
 
 
+# Made once: a plan writes a text for each step.
+_TEXT = json.JSONEncoder(sort_keys=True, default=str, separators=(",", ":"))
+
+
 def _digest(*parts: Any) -> str:
-    text = json.dumps(parts, sort_keys=True, default=str, separators=(",", ":"))
-    return hashlib.blake2b(text.encode(), digest_size=16).hexdigest()
+    return hashlib.blake2b(_TEXT.encode(parts).encode(), digest_size=16).hexdigest()
 
 
 def _measures(description: Description) -> list[Any]:
@@ -88,11 +92,11 @@ def resolve(node: Node, rest: str) -> Feed:
     data = frozenset(name for name, own in channels.items() if own in description.data)
     if rest in description.channels:
         plane = description.as_plane(data=bool(data), trait=description.trait(rest))
-        return Feed(node, {PLANE_NAME: rest}, replace(plane, alpha=description.alpha))
+        return Feed(node, {PLANE_NAME: rest}, plane.changed(alpha=description.alpha))
     if ALPHA_NAME in channels:
         data |= {ALPHA_NAME}
     traits = {name: description.trait(own) for name, own in channels.items()}
-    chosen = replace(description, channels=tuple(channels), data=data, traits=traits)
+    chosen = description.changed(channels=tuple(channels), data=data, traits=traits)
     return Feed(node, channels, chosen if chosen.has_alpha else chosen.changed(alpha=Alpha.NONE))
 
 
@@ -153,6 +157,12 @@ class Plan:
         self.frame = frame
         self.readers = readers
         self.absent = absent or {}
+        self.inputs: dict[str, list[str]] = {}
+        """The addresses that each compiled step is fed from, in ports and settings."""
+        self._steps = {step.name: step for step in recipe.steps}
+        # Sources stand above all steps.
+        self._places = {name: place for place, name in enumerate(recipe.items())}
+        self._feeds: dict[str, Feed] = {}
         self._nodes: dict[str, Node | NexalError] = {}
         self._depth = 0
 
@@ -194,8 +204,11 @@ class Plan:
         return known
 
     def feed(self, address: str) -> Feed:
-        item, rest = split_address(address)
-        return resolve(self.node(item), rest)
+        known = self._feeds.get(address)
+        if known is None:
+            item, rest = split_address(address)
+            known = self._feeds[address] = resolve(self.node(item), rest)
+        return known
 
     def picture(self, channels: Mapping[str, str]) -> Feed:
         """A picture put together of one address for each destination channel."""
@@ -221,7 +234,7 @@ class Plan:
                     raise self.absent[item].at(f"source '{item}'")
                 raise SourceError("is not there", where=f"source '{item}'", remedy="import its file")
             return Node(item, _digest("source", reader.digest), reader.description, reader=reader)
-        step = self.recipe.step(item)
+        step = self._steps.get(item)
         if step is None:
             raise RecipeError(
                 f"there is no source or step '{item}'", where="recipe", remedy=nearest(item, self.recipe.items())
@@ -238,8 +251,9 @@ class Plan:
         addresses = _port_addresses(step, operation)
         references = operation.references(settings)
         if not above_all:
-            check_above(self.recipe, step, [*addresses.values(), *references.values()])
-        kinds: dict[str, Kind] = {port.name: port.kind for port in operation.ports}
+            self._check_above(step, [*addresses.values(), *references.values()])
+            self.inputs[step.name] = [*addresses.values(), *references.values()]
+        kinds: dict[str, Kind] = {port.name: port.kind for port in _ports_of(operation).values()}
         kinds |= {port: operation.referenced_kind(port) for port in references}
         free = operation.free_ports or "any"
         feeds = {
@@ -259,6 +273,21 @@ class Plan:
                 feeds = feeds | {operation.ports[0].name: resolve(node, "")}
         return node
 
+    def _check_above(self, step: Step, addresses: Iterable[str]) -> None:
+        """Raises RecipeError where a step's input is unknown, is the step itself, or stands below it."""
+        own = self._places[step.name]
+        for address in addresses:
+            item, _ = split_address(address)
+            place = self._places.get(item)
+            if place is None:
+                above = list(self._places)[:own]
+                raise RecipeError(f"there is no source or step '{item}'", remedy=nearest(item, above))
+            if place >= own:
+                raise RecipeError(
+                    f"'{item}' is made by this step itself or below it, which would go round in a circle",
+                    remedy=f"move '{item}' above '{step.name}' or feed it from something above",
+                )
+
     def _resampled(
         self, item: str, operation: Operation, settings: Settings, feeds: Mapping[str, Feed]
     ) -> dict[str, Feed]:
@@ -275,7 +304,7 @@ class Plan:
         inputs = {port: feed.description for port, feed in feeds.items()}
         description = operation.describe(inputs, settings)
         traits = {name: operation.trait(name, inputs, settings, description) for name in description.channels}
-        description = replace(description, traits=traits)
+        description = description.changed(traits=traits)
         # Of what is only measured, such as the picture whose size is taken, the pixels make no difference.
         read = operation.needed(description.channels, inputs, settings)
         digest = _digest(
@@ -299,14 +328,19 @@ class Plan:
         return Node(step.name, digest, feed.description, feeds={"from": feed})
 
 
+@cache
+def _ports_of(operation: Operation) -> dict[str, Port]:
+    return {port.name: port for port in operation.ports}
+
+
 def _port_addresses(step: Step, operation: Operation) -> dict[str, str]:
     """The address at each port, in the operation's order; those of a list port come as `port.0`, `port.1`...
 
     Raises RecipeError for unknown, missing or wrong ports.
     """
-    known: dict[str, Port] = {port.name: port for port in operation.ports}
+    known = _ports_of(operation)
     if operation.free_ports is not None:
-        known |= {name: Port(name, operation.free_ports) for name in step.inputs if PORT_NAME.fullmatch(name)}
+        known = known | {name: Port(name, operation.free_ports) for name in step.inputs if PORT_NAME.fullmatch(name)}
     found: dict[str, str] = {}
     for name, value in step.inputs.items():
         if name not in known:

@@ -19,6 +19,7 @@ from nexal.formats.roles import COLOUR_ROLES
 from nexal.formats.statistics import INTEGER_MAX, as_float
 from nexal.formats.stored import LEVELS, PROFILE, StoredFile, write_samples
 from nexal.hashed_ids import with_manifests
+from nexal.kernels.lookup import looked_up
 from nexal.kernels.mixing import reduced, with_alphas
 from nexal.kernels.pointmath import decode
 from nexal.picture import (
@@ -300,10 +301,9 @@ class StoredSource:
         window = self.stored.window(name)
         inner = region.intersect(window)
         samples = self.stored.samples(name)[inner.within(window)]
-        if decoded and str(samples.dtype) in INTEGER_MAX:
-            full = INTEGER_MAX[str(samples.dtype)]
-            table = decode(np.arange(full + 1, dtype=np.float32) * np.float32(1 / full)).astype(np.float32)
-            values = table[samples]
+        kind = str(samples.dtype)
+        if kind in INTEGER_MAX or (decoded and kind == "float16"):
+            values = looked_up(_values_of(kind, decoded), samples.view(f"u{samples.itemsize}"))
         else:
             values = samples if samples.dtype == np.uint32 else as_float(samples)
             values = values.astype(self.description.sample_type(name), copy=False)
@@ -314,6 +314,20 @@ class StoredSource:
         elif self.spec.non_finite == "zero":
             values = np.where(np.isfinite(values), values, values.dtype.type(0))
         return _placed(values, inner, region)
+
+
+@lru_cache(8)
+def _values_of(kind: str, decoded: bool) -> Plane:
+    """What the codes of a sample type stand for, sRGB-decoded where asked for: by the code, or a half's bits."""
+    if kind == "float16":
+        values = as_float(np.arange(1 << 16, dtype=np.uint16).view(np.float16))
+    else:
+        values = as_float(np.arange(INTEGER_MAX[kind] + 1, dtype=kind))
+    if not decoded:
+        return values
+    # Among a half's bits are those that are no number.
+    with np.errstate(invalid="ignore", over="ignore"):
+        return decode(values).astype(np.float32)
 
 
 class BlackSource:

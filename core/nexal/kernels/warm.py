@@ -12,6 +12,7 @@ def warm() -> None:
     from nexal.kernels.clouds import clouds
     from nexal.kernels.coverage import feathered_coverage, flatten
     from nexal.kernels.halves import to_halves
+    from nexal.kernels.lookup import looked_up
     from nexal.kernels.matting import closed_form
     from nexal.kernels.morphology import grow
     from nexal.kernels.nearest import nearest_known
@@ -28,6 +29,8 @@ def warm() -> None:
     recording = Recording()
     recording.program([encode(recording.input("pixels"))]).run({"pixels": pixels}, [pixels.copy()], (0.0, 0.0, 1.0))
     to_halves(pixels)
+    for bits in (np.uint8, np.uint16):
+        looked_up(np.zeros(np.iinfo(bits).max + 1, np.float32), np.zeros((2, 2), bits))
     for kind in FILTER_SUPPORT:
         resample(pixels, (2, 2), (0.5, 0.5), (1.0, 0.0, 0.0, 1.0), kind)
     codes = np.array([[0, 1, mode, 0, 1] for mode in range(SINGLE, len(MODES))], np.int32)

@@ -31,6 +31,14 @@ def choose(page: Page, label: str, option: str) -> None:
     page.get_by_role("option", name=option, exact=True).click()
 
 
+def painted(page: Page) -> None:
+    """Wait until every picture of a wall is painted: a canvas is 300 wide before."""
+    page.locator("canvas").first.wait_for()
+    # Asked again and again from here: the page's security policy lets no text be run as code inside of it.
+    while page.evaluate("() => [...document.querySelectorAll('canvas')].some((canvas) => canvas.width === 300)"):
+        page.wait_for_timeout(200)
+
+
 def shot(page: Page, name: str, query: str = "") -> None:
     """Open a shot from the wall of its project."""
     page.goto(page.url.split("/shots")[0].split("/projects")[0] + "/projects")
@@ -48,17 +56,15 @@ def main(address: str) -> None:
         browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=["--no-sandbox"])
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         page.goto(f"{address}/sign-in")
-        take(page, "sign_in")
         page.get_by_label("Name").fill(USERNAME)
         page.get_by_label("Password").fill(PASSWORD)
         page.keyboard.press("Enter")
         page.get_by_role("link", name=PROJECT).wait_for()
+        painted(page)
+        take(page, "projects")
         page.get_by_role("link", name=PROJECT).click()
         page.get_by_role("link", name="040 moth").wait_for()
-        # The wall is there once every picture on it is painted: a canvas is 300 wide before.
-        # (Asked again and again from here: the page's security policy lets no text be run as code inside of it.)
-        while page.evaluate("() => [...document.querySelectorAll('canvas')].some((canvas) => canvas.width === 300)"):
-            page.wait_for_timeout(200)
+        painted(page)
         take(page, "shots")
 
         # It is drawn after the stills, while one looks at them.
@@ -135,9 +141,11 @@ def main(address: str) -> None:
         page.get_by_label("Losses").get_by_text("dB").first.wait_for()
         take(page, "mips")
         shot(page, "040 moth", "?item=cut&bench=deliver")
-        page.get_by_role("button", name="New deliverable").click()
         take(page, "deliver")
         shot(page, "040 moth", "?item=cut")
+        page.keyboard.press("b")
+        page.locator("[data-note]").first.wait_for()
+        page.locator("[data-pin]").first.click()
         page.evaluate("document.documentElement.dataset.theme = 'bright'")
         take(page, "bright")
         browser.close()

@@ -7,6 +7,7 @@ import { useGo } from "@/app/address";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { MoreButton } from "@/parts/MoreButton";
+import { NumberBox } from "@/parts/NumberBox";
 import { Waiting } from "@/parts/Waiting";
 import { useAttempt } from "@/parts/useAttempt";
 import { when } from "@/parts/when";
@@ -14,7 +15,7 @@ import { useView } from "@/stage/viewState";
 import { goTo, useTime } from "@/time/timeState";
 
 import { Words } from "./Words";
-import { type NewNote, type NoteRow, aboutOf, notesKey, useNoting, useOpenNotes } from "./notes";
+import { type NewNote, type NoteRow, type Place, aboutOf, notesKey, useNoting, useOpenNotes } from "./notes";
 
 interface Props {
   shot: number;
@@ -66,7 +67,10 @@ export function Notes({ shot, items, item, writable, owner, moving }: Props) {
   return (
     <aside
       aria-label="Notes"
-      onKeyDown={(event) => event.key === "Escape" && change({ open: false })}
+      onKeyDown={(event) => {
+        // The first one gives up picking.
+        if (event.key === "Escape" && !useView.getState().pick) change({ open: false });
+      }}
       className="absolute inset-y-0 right-0 z-20 flex w-[320px] flex-col border-l border-line bg-panel text-[12px]"
     >
       <div className="flex h-9 shrink-0 items-center gap-2 border-b border-line px-3">
@@ -151,7 +155,8 @@ interface NewWordsProps {
 /** A note begun: what it is about, and the words. */
 function NewWords({ item, items, moving, onNote }: NewWordsProps) {
   const [about, setAbout] = useState<"shot" | "item">("shot");
-  const [place, setPlace] = useState<{ item: string; x: number; y: number; frame: number } | null>(null);
+  const { place, change: changeNoting } = useNoting();
+  const setPlace = (place: Place | null) => changeNoting({ place });
   const frame = useTime((state) => state.frame);
   const { pick, change } = useView();
   // A place belongs to a picture: with another one in focus, the place of the first is still meant.
@@ -190,16 +195,35 @@ function NewWords({ item, items, moving, onNote }: NewWordsProps) {
           <Button
             lit={picking || place !== null}
             title="Click where it is in the picture"
-            onClick={() =>
-              change({
-                pick: picking
-                  ? null
-                  : { label: PLACE, take: (x, y) => setPlace({ item, x: x + 0.5, y: y + 0.5, frame }) },
-              })
-            }
+            onClick={(event) => {
+              const [, , width, height] = shown?.display ?? [0, 0, 0, 0];
+              // By the keys there is no click in the picture: its middle, to be moved by the numbers.
+              if (event.detail === 0) setPlace({ item, x: width! / 2, y: height! / 2, frame });
+              else
+                change({
+                  pick: picking
+                    ? null
+                    : { label: PLACE, take: (x, y) => setPlace({ item, x: x + 0.5, y: y + 0.5, frame }) },
+                });
+            }}
           >
-            {place ? `At ${Math.floor(place.x)}, ${Math.floor(place.y)}` : "A place…"}
+            A place…
           </Button>
+        )}
+        {place && (
+          <span className="flex items-center gap-1 text-dim">
+            at
+            {(["x", "y"] as const).map((axis) => (
+              <NumberBox
+                key={axis}
+                label={`Place of the note, ${axis}`}
+                value={Math.floor(place[axis])}
+                step={1}
+                places={0}
+                onChange={(next) => setPlace({ ...place, [axis]: Math.floor(next) + 0.5 })}
+              />
+            ))}
+          </span>
         )}
       </div>
       <Words

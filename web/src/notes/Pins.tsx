@@ -14,16 +14,20 @@ interface Props {
 
 /** Where the open notes are about a place of the picture that is shown: a click opens the note. */
 export function Pins({ shot, items, shown, placement }: Props) {
-  const { pinned, chosen, change } = useNoting();
+  const { open, place, pinned, chosen, change } = useNoting();
   const frame = useTime((state) => state.frame);
   const notes = useOpenNotes(shot).data?.rows ?? [];
-  if (!pinned) return null;
-  return notes
-    .filter((note) => isSeenOn(note, items, shown, frame))
+  const at = (spot: { x: number | null; y: number | null }) => {
+    const x = (spot.x! - placement.left) * placement.zoom;
+    const y = (spot.y! - placement.top) * placement.zoom;
+    return x < 0 || y < 0 || x > placement.width || y > placement.height ? null : { left: x, top: y };
+  };
+  const written = open && place && isSeenOn(place, items, shown, frame) ? at(place) : null;
+  const flags = notes
+    .filter((note) => pinned && isSeenOn(note, items, shown, frame))
     .map((note) => {
-      const x = (note.x! - placement.left) * placement.zoom;
-      const y = (note.y! - placement.top) * placement.zoom;
-      if (x < 0 || y < 0 || x > placement.width || y > placement.height) return null;
+      const spot = at(note);
+      if (!spot) return null;
       const name = `${note.author || "somebody"}: ${note.text}`;
       return (
         <button
@@ -32,7 +36,7 @@ export function Pins({ shot, items, shown, placement }: Props) {
           data-pin={note.id}
           aria-label={`Note of ${name}`}
           title={name.slice(0, 200)}
-          style={{ left: x, top: y }}
+          style={spot}
           onClick={() => change({ open: true, chosen: note.id })}
           className="absolute z-10 -ml-[5px] -mt-[22px] h-[22px] w-4 text-left"
         >
@@ -40,4 +44,18 @@ export function Pins({ shot, items, shown, placement }: Props) {
         </button>
       );
     });
+  return (
+    <>
+      {flags}
+      {written && (
+        <span
+          data-testid="written"
+          style={written}
+          className="pointer-events-none absolute z-10 -ml-[5px] -mt-[22px] h-[22px] w-4 opacity-70"
+        >
+          <Flag lit />
+        </span>
+      )}
+    </>
+  );
 }

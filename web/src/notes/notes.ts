@@ -7,11 +7,21 @@ import type { components } from "@/api/schema";
 export type NoteRow = components["schemas"]["NoteRow"];
 export type NewNote = components["schemas"]["NewNote"];
 
+/** Where a note is to be about. */
+export interface Place {
+  item: string;
+  x: number;
+  y: number;
+  frame: number;
+}
+
 interface Noting {
   /** The notes lie open beside the stage. */
   open: boolean;
   /** The note that is looked at. */
   chosen: number | null;
+  /** The place of the note that is being written. */
+  place: Place | null;
   /** Where notes are about a place, it is marked on the stage. */
   pinned: boolean;
   change: (to: Partial<Noting>) => void;
@@ -20,6 +30,7 @@ interface Noting {
 export const useNoting = create<Noting>((set) => ({
   open: false,
   chosen: null,
+  place: null,
   pinned: true,
   change: (to) => set(to),
 }));
@@ -37,7 +48,12 @@ export function useOpenNotes(shot: number) {
 }
 
 /** Whether a note's place lies in the picture that is shown: of its own item, or of one of the same size. */
-export function isSeenOn(note: NoteRow, items: Item[], shown: Item | undefined, frame: number): boolean {
+export function isSeenOn(
+  note: Pick<NoteRow, "item" | "x" | "y" | "frame">,
+  items: Item[],
+  shown: Item | undefined,
+  frame: number,
+): boolean {
   if (note.x === null || note.y === null || !shown?.display) return false;
   if (note.frame !== null && note.frame !== frame) return false;
   if (note.item === shown.name) return true;

@@ -94,7 +94,7 @@ export function ShotPage() {
   useEffect(() => {
     useView.getState().reset();
     useTools.getState().change({ tool: "none", ring: false });
-    useNoting.getState().change({ chosen: null });
+    useNoting.getState().change({ chosen: null, place: null });
   }, [shot]);
   useEffect(() => {
     const warn = (event: BeforeUnloadEvent) => {

@@ -50,7 +50,7 @@ class Asked(BrowserTest):
     def test_a_slider_is_dragged_for_two_seconds(self) -> None:
         page = self.page
         self.open_shot(page, "?item=core")
-        slider = page.locator("[data-settings]").get_by_role("slider", name="White")
+        slider = page.locator("[data-settings]").get_by_role("slider", name="White", exact=True)
         slider.wait_for()
         opened = self.watch(page)
         self.settle(page, opened)

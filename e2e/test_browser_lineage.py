@@ -171,7 +171,7 @@ class Lineage(BrowserTest):
         page.get_by_role("dialog").get_by_text("One step uses it: comp").wait_for()
         page.get_by_role("button", name="Remove", exact=True).click()
         self.wait_for(lambda: "house" not in self.recipe()["sources"])
-        page.get_by_label("Lineage").get_by_role("button", name="comp, stack, with a fault").wait_for()
+        page.get_by_label("Lineage").get_by_role("button", name="comp, stack of house, cut, with a fault").wait_for()
         page.get_by_role("button", name="Undo").click()
         self.wait_for(lambda: "house" in self.recipe()["sources"])
         self.choose_item(page, "comp")

@@ -43,6 +43,8 @@ def shot(page: Page, name: str, query: str = "") -> None:
     """Open a shot from the wall of its project."""
     page.goto(page.url.split("/shots")[0].split("/projects")[0] + "/projects")
     page.get_by_role("link", name=PROJECT).click()
+    # The project's own link has the names of its newest shots, too.
+    page.wait_for_url("**/projects/*")
     page.get_by_role("link", name=name).click()
     page.get_by_label("Lineage").wait_for()
     if query:

@@ -56,6 +56,26 @@ class Chains(BrowserTest):
     def cookie(self, page: Page, name: str) -> str:
         return next(each["value"] for each in page.context.cookies() if each["name"] == name)
 
+    def test_several_steps_together(self) -> None:
+        page = self.page
+        self.open_shot(page, "?item=core")
+        lineage = page.get_by_label("Lineage")
+        lineage.locator('[data-item="comp"]').click(modifiers=["Control"])
+        lineage.get_by_role("button", name="core, stretch of pull, taken with others").wait_for()
+        lineage.get_by_role("button", name="comp, stack of house, cut, taken with others").wait_for()
+        self.assertEqual(self.violations(page), [])
+        page.get_by_role("button", name="More for comp").click()
+        page.get_by_role("menuitem", name="Keep as a chain").click()
+        dialog = page.get_by_role("dialog", name="Keep core, comp as a chain")
+        dialog.get_by_role("textbox", name="Name", exact=True).fill("Both")
+        dialog.get_by_role("checkbox", name="matte").click()
+        dialog.get_by_role("button", name="Keep", exact=True).click()
+        dialog.wait_for(state="detached")
+        self.assertEqual([step["name"] for step in Chain.objects.get().steps], ["pull", "core", "cut", "comp"])
+        # A plain click takes one again.
+        lineage.locator('[data-item="cut"]').click()
+        self.wait_for_page(page, lambda: page.locator("[aria-label*='taken with others']").count() == 0, "one alone")
+
     def test_renamed_and_kept_no_longer(self) -> None:
         step = {"name": "turned", "op": "invert", "in": {"from": "plate.G"}}
         Chain.objects.create(project=self.project, name="Turned", steps=[step])

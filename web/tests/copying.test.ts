@@ -30,16 +30,19 @@ const names = (text: string | null) => stepsIn(text!)!.map((step) => step.name);
 
 describe("copied steps", () => {
   it("come alone, or with all that they need and no more, in order", () => {
-    expect(names(copied(RECIPE, "core", false))).toEqual(["core"]);
-    expect(names(copied(RECIPE, "core", true))).toEqual(["pull", "core"]);
+    expect(names(copied(RECIPE, ["core"], false))).toEqual(["core"]);
+    expect(names(copied(RECIPE, ["core"], true))).toEqual(["pull", "core"]);
     // What settings name is needed too.
-    expect(names(copied(RECIPE, "bay", true))).toEqual(["pull", "grey", "core", "bay"]);
-    expect(copied(RECIPE, "moth", true)).toBeNull();
-    expect(stepsIn(copied(RECIPE, "core", false)!)![0]!.set).toEqual(RECIPE.steps![2]!.set);
+    expect(names(copied(RECIPE, ["bay"], true))).toEqual(["pull", "grey", "core", "bay"]);
+    // Several together, in their order, each once; what is no step is left out.
+    expect(names(copied(RECIPE, ["core", "grey", "moth"], true))).toEqual(["pull", "grey", "core"]);
+    expect(names(copied(RECIPE, ["core", "grey"], false))).toEqual(["grey", "core"]);
+    expect(copied(RECIPE, ["moth"], true)).toBeNull();
+    expect(stepsIn(copied(RECIPE, ["core"], false)!)![0]!.set).toEqual(RECIPE.steps![2]!.set);
   });
 
   it("are pasted under free names, joined among themselves", () => {
-    const [twice, last] = insertSteps(RECIPE, stepsIn(copied(RECIPE, "core", true)!)!, "bay");
+    const [twice, last] = insertSteps(RECIPE, stepsIn(copied(RECIPE, ["core"], true)!)!, "bay");
     expect(twice.steps!.map((step) => step.name)).toEqual([
       "pull",
       "grey",
@@ -51,13 +54,13 @@ describe("copied steps", () => {
     expect(last).toBe("core_2");
     expect(twice.steps![5]!.in).toEqual({ from: "pull_2" });
     // Alone it hangs on what it hung on.
-    const [again] = insertSteps(RECIPE, stepsIn(copied(RECIPE, "core", false)!)!, "core");
+    const [again] = insertSteps(RECIPE, stepsIn(copied(RECIPE, ["core"], false)!)!, "core");
     expect(again.steps!.find((step) => step.name === "core_2")!.in).toEqual({ from: "pull" });
   });
 
   it("ask for what another shot lacks, and take what is given instead", () => {
     const other: Recipe = { nexal: 1, sources: { leaf: { files: "l.exr" } }, steps: [] };
-    const steps = stepsIn(copied(RECIPE, "bay", true)!)!;
+    const steps = stepsIn(copied(RECIPE, ["bay"], true)!)!;
     expect(lacking(other, steps)).toEqual(["moth", "house"]);
     expect(lacking(RECIPE, steps)).toEqual([]);
     const made = insertNamed(other, steps, null, { moth: "leaf", house: "" })[0].steps!;

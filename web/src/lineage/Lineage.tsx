@@ -25,6 +25,9 @@ interface Props {
   item: string | null;
   writable: boolean;
   actions: Actions;
+  /** Steps taken together, to be copied or kept. */
+  picked: string[];
+  onPick: (item: string) => void;
   onChoose: (item: string) => void;
   onAdd: () => void;
   onDropChannel: (address: string) => void;
@@ -39,6 +42,8 @@ export function Lineage({
   item,
   writable,
   actions,
+  picked,
+  onPick,
   onChoose,
   onAdd,
   onDropChannel,
@@ -71,6 +76,8 @@ export function Lineage({
       notes={notes.filter((note) => note.item === name)}
       writable={writable}
       actions={actions}
+      picked={picked.includes(name)}
+      onPick={onPick}
       onChoose={onChoose}
     />
   );
@@ -148,11 +155,13 @@ interface CellProps {
   notes: NoteRow[];
   writable: boolean;
   actions: Actions;
+  picked: boolean;
+  onPick: (item: string) => void;
   onChoose: (item: string) => void;
 }
 
 function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest }: CellProps) {
-  const { writable, actions, onChoose } = rest;
+  const { writable, actions, picked, onPick, onChoose } = rest;
   const step = findStep(recipe, name);
   const off = step?.on === false;
   const planes = useSmallPlanes(shot, item, name, !item?.problem);
@@ -168,7 +177,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest 
   const position = stepsOf(recipe).findIndex((other) => other.name === name);
   return (
     <div
-      className={`relative w-28 shrink-0 ${off ? "opacity-50" : ""}`}
+      className={`relative w-28 shrink-0 ${off ? "opacity-50" : ""} ${picked ? "rounded-sm outline-1 outline-offset-4 outline-dashed outline-lichen" : ""}`}
       data-cell={name}
       onDragOver={(event) => step && event.dataTransfer.types.includes(MOVED) && event.preventDefault()}
       onDrop={(event) => {
@@ -180,13 +189,23 @@ function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest 
         type="button"
         data-item={name}
         aria-current={chosen}
-        title={`${name}, ${step?.op.replaceAll("_", " ") ?? "source"}${step?.note ? `: ${step.note}` : ""}\n← → go along; double click renames`}
-        aria-label={[name, told, off && "off", item?.problem && "with a fault", coverageWords(planes.data)]
+        title={`${name}, ${step?.op.replaceAll("_", " ") ?? "source"}${step?.note ? `: ${step.note}` : ""}\n← → go along; double click renames; Ctrl click takes several`}
+        aria-label={[
+          name,
+          told,
+          off && "off",
+          picked && "taken with others",
+          item?.problem && "with a fault",
+          coverageWords(planes.data),
+        ]
           .filter(Boolean)
           .join(", ")}
         draggable={writable && step !== undefined}
         onDragStart={(event) => event.dataTransfer.setData(MOVED, name)}
-        onClick={() => onChoose(name)}
+        onClick={(event) => {
+          if (step && (event.ctrlKey || event.metaKey)) onPick(name);
+          else onChoose(name);
+        }}
         onDoubleClick={() => writable && actions.rename(name)}
         className={`relative block h-[57px] w-28 overflow-hidden rounded-sm border bg-well ${edge}`}
       >

@@ -3,6 +3,7 @@ import { useRef } from "react";
 
 import { getForBytes } from "@/api/client";
 import { useSeen } from "@/parts/useSeen";
+import { useSettled } from "@/parts/useSettled";
 import { readPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 
@@ -20,17 +21,21 @@ interface Props {
 export function ShotPicture({ shot, revision, picture, frame, scale, label }: Props) {
   const place = useRef<HTMLSpanElement>(null);
   const seen = useSeen(place);
-  const planes = useQuery({
-    queryKey: ["shot-picture", shot, revision, picture, frame, scale],
+  const asked = (size: number) => ({
+    queryKey: ["shot-picture", shot, revision, picture, frame, size],
     queryFn: async () =>
       readPlanes(
         await getForBytes(
-          `/api/shots/${shot}/revisions/${revision}/view/${picture}?scale=${scale}&frame=${frame}`,
+          `/api/shots/${shot}/revisions/${revision}/view/${picture}?scale=${size}&frame=${frame}`,
         ),
       ),
-    enabled: seen,
     retry: false,
   });
+  // The small ones of a whole wall come first, a quarter of the bytes each; then those of the size that is shown.
+  const small = useQuery({ ...asked(8), enabled: seen });
+  const calm = useSettled(small.isSuccess, 700);
+  const full = useQuery({ ...asked(scale), enabled: calm && scale !== 8 });
+  const planes = full.isSuccess ? full : small;
   return (
     <span ref={place} className="block aspect-video w-full overflow-hidden bg-well">
       {seen && (

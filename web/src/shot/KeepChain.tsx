@@ -17,7 +17,8 @@ import { copied, stepsIn } from "./copying";
 interface Props {
   project: number;
   recipe: Recipe;
-  name: string;
+  /** The steps that are kept; the last of them is what the chain makes. */
+  names: string[];
   operations: OperationRow[];
   onClose: () => void;
 }
@@ -25,8 +26,8 @@ interface Props {
 const MOST_FIRST = 12;
 
 /** A step, and those it needs, kept under a name in the project: which of them, and which settings come first. */
-export function KeepChain({ project, recipe, name, operations, onClose }: Props) {
-  const [steps] = useState(() => stepsIn(copied(recipe, name, true) ?? "") ?? []);
+export function KeepChain({ project, recipe, names, operations, onClose }: Props) {
+  const [steps] = useState(() => stepsIn(copied(recipe, names, true) ?? "") ?? []);
   const [kept, setKept] = useState(() => new Set(steps.map((step) => step.name)));
   const [first, setFirst] = useState<[string, string][]>([]);
   const [called, setCalled] = useState("");
@@ -54,7 +55,7 @@ export function KeepChain({ project, recipe, name, operations, onClose }: Props)
   };
   return (
     <Modal
-      title={`Keep ${name} as a chain`}
+      title={`Keep ${names.join(", ")} as a chain`}
       about="Under its name it is found by / in every shot of this project. What its steps are fed from, and it does not hold, is asked for there."
       open
       onClose={onClose}
@@ -83,7 +84,7 @@ export function KeepChain({ project, recipe, name, operations, onClose }: Props)
                   <input
                     type="checkbox"
                     checked={kept.has(step.name)}
-                    disabled={step.name === name}
+                    disabled={names.includes(step.name)}
                     onChange={(event) => {
                       const next = new Set(kept);
                       if (event.target.checked) next.add(step.name);

@@ -206,6 +206,10 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     edit((before) => remove(before, name, bridge));
     if (name === item && next) go({ item: next });
   };
+  // Steps picked together are copied and kept together.
+  const [picked, setPicked] = useState<string[]>([]);
+  const together = (name: string) =>
+    picked.includes(name) ? picked.filter((each) => names.includes(each)) : [name];
   const actions: Actions = {
     rename: (name) => setAsking({ kind: "rename", name }),
     keep: (name) => setAsking({ kind: "keep", name }),
@@ -214,7 +218,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
       usersOf(recipe, name).length ? setAsking({ kind: "remove", name }) : drop(name, false),
     duplicate: (name) => put((before) => duplicate(before, name)),
     copy: (name, needed) => {
-      const text = copied(raw, name, needed);
+      const text = copied(raw, together(name), needed);
       if (text) void toClipboard(text);
     },
     toggle,
@@ -242,7 +246,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   };
   useClipboard({
     recipe: raw,
-    item,
+    steps: item ? together(item) : [],
     writable,
     paste: (steps) => take({ steps }),
   });
@@ -330,7 +334,18 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           item={item}
           writable={writable}
           actions={actions}
-          onChoose={choose}
+          picked={picked}
+          onPick={(name) => {
+            // The one in focus is of the party, and so is the one that is picked.
+            const before = picked.length || !item || !findStep(recipe, item) ? picked : [item];
+            const next = before.includes(name) ? before.filter((each) => each !== name) : [...before, name];
+            setPicked(next.length > 1 ? next : []);
+            if (next.length) choose(next.at(-1)!);
+          }}
+          onChoose={(name) => {
+            setPicked([]);
+            choose(name);
+          }}
           onAdd={() => setFinding(true)}
           onCopyChannel={copyChannel}
           onDropChannel={(address) => {
@@ -394,7 +409,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           <KeepChain
             project={whole.project}
             recipe={raw}
-            name={asking.name}
+            names={together(asking.name)}
             operations={operations}
             onClose={() => setAsking(null)}
           />

@@ -2,10 +2,10 @@ import { type Recipe, type Step, addressesOf, findStep, itemOf, itemsOf, stepsOf
 
 const MOST = 500;
 
-/** Steps as text, as recipes hold them: one alone, or with every step that it needs, the first needed first. */
-export function copied(recipe: Recipe, name: string, needed: boolean): string | null {
-  if (!findStep(recipe, name)) return null;
-  const wanted = new Set([name]);
+/** Steps as text, as recipes hold them: alone, or with every step that they need, the first needed first. */
+export function copied(recipe: Recipe, names: readonly string[], needed: boolean): string | null {
+  const wanted = new Set(names.filter((name) => findStep(recipe, name)));
+  if (!wanted.size) return null;
   // Steps stand below what they need: from the last up, each brings its own.
   for (const step of [...stepsOf(recipe)].reverse())
     if (needed && wanted.has(step.name)) for (const address of addressesOf(step)) wanted.add(itemOf(address));

@@ -7,7 +7,8 @@ import { copied, stepsIn } from "./copying";
 interface Context {
   /** As it is saved, with its keys. */
   recipe: Recipe;
-  item: string | null;
+  /** The steps that are copied: those picked together, or the one in focus. */
+  steps: string[];
   writable: boolean;
   paste: (steps: Step[]) => void;
 }
@@ -22,9 +23,9 @@ export function useClipboard(context: Context): void {
   latest.current = context;
   useEffect(() => {
     const copy = (event: ClipboardEvent) => {
-      const { recipe, item } = latest.current;
-      if (typing(event) || !window.getSelection()?.isCollapsed || !item) return;
-      const text = copied(recipe, item, true);
+      const { recipe, steps } = latest.current;
+      if (typing(event) || !window.getSelection()?.isCollapsed) return;
+      const text = copied(recipe, steps, true);
       if (!text) return;
       event.preventDefault();
       event.clipboardData?.setData("text/plain", text);

@@ -40,7 +40,8 @@ def first_revision(shot: Shot, author: int | None, recipe: Recipe | None = None)
 
 def _locked(shot: Shot, expected: int) -> Shot:
     """The shot, locked, if its head is the expected revision. Raises Conflict."""
-    locked = Shot.objects.select_for_update().select_related("head__author").get(pk=shot.pk)
+    # The shot's row alone: rows of revisions and people locked along with it led to deadlocks.
+    locked = Shot.objects.select_for_update().get(pk=shot.pk)
     assert locked.head is not None
     if locked.head.number != expected:
         raise Conflict(locked.head)

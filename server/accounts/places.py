@@ -3,11 +3,13 @@
 from datetime import timedelta
 from typing import Any
 
+from django.contrib.auth import HASH_SESSION_KEY
 from django.contrib.auth.signals import user_logged_in, user_logged_out
 from django.contrib.sessions.models import Session
 from django.dispatch import receiver
 from django.http import HttpRequest
 from django.utils import timezone
+from django.utils.crypto import constant_time_compare
 
 from accounts.models import Place, User
 from config.clients import address_of
@@ -38,10 +40,22 @@ def _went(sender: Any, request: HttpRequest, user: User | None, **_: Any) -> Non
 
 
 def places_of(user: User) -> list[Place]:
-    """Where somebody is signed in now, the last seen first; what has ended is forgotten."""
-    alive = Session.objects.filter(expire_date__gt=timezone.now()).values("session_key")
-    Place.objects.filter(user=user).exclude(session__in=alive).delete()
-    return list(Place.objects.filter(user=user).order_by("-seen")[:MOST])
+    """Where somebody is signed in now, the last seen first; what has ended is forgotten.
+
+    A session ends by its time, by being deleted, and by any other password than it began with, whoever set that.
+    """
+    rows = list(Place.objects.filter(user=user).order_by("-seen"))
+    keys = [row.session for row in rows]
+    sign = user.get_session_auth_hash()
+    alive = {
+        session.session_key
+        for session in Session.objects.filter(session_key__in=keys, expire_date__gt=timezone.now())
+        if constant_time_compare(session.get_decoded().get(HASH_SESSION_KEY, ""), sign)
+    }
+    ended = [row.session for row in rows if row.session not in alive]
+    Session.objects.filter(session_key__in=ended).delete()
+    Place.objects.filter(session__in=ended).delete()
+    return [row for row in rows if row.session in alive][:MOST]
 
 
 def seen(request: HttpRequest) -> None:
@@ -56,10 +70,6 @@ def end(place: Place) -> None:
     place.delete()
 
 
-def end_others(request: HttpRequest, user: User, before: str | None) -> None:
-    """End every session of somebody but the one that asks, whose key was `before` until now."""
-    mine = request.session.session_key
-    Place.objects.filter(user=user, session=before).update(session=mine)
-    others = Place.objects.filter(user=user).exclude(session=mine)
-    Session.objects.filter(session_key__in=others.values("session")).delete()
-    others.delete()
+def follow(request: HttpRequest, before: str | None) -> None:
+    """The session that asks has another key than `before`."""
+    Place.objects.filter(session=before).update(session=request.session.session_key)

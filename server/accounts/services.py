@@ -24,7 +24,7 @@ from django.utils import timezone
 
 from accounts.audit import note
 from accounts.models import SignInAttempt, User
-from accounts.places import end_others
+from accounts.places import follow
 from config.clients import address_of
 from config.errors import Refused
 from config.names import plain_name
@@ -85,7 +85,7 @@ def change_password(request: HttpRequest, user: User, old: str, new: str) -> Non
     before = request.session.session_key
     update_session_auth_hash(request, user)
     request.session.save()
-    end_others(request, user, before)
+    follow(request, before)
 
 
 def set_password(user: User, password: str, where: str = "password") -> None:

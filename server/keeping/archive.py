@@ -175,29 +175,43 @@ def restore(path: Path, tell: Tell, *, replace: bool = False) -> tuple[Manifest,
         tell(f"unpacking {len(manifest.members) - 1} originals")
         _unpack(path, manifest, fresh)
         aside = _folder(media.parent, f"before-restore-{timezone.now():%Y%m%d-%H%M%S}")
-        database.dump(aside / DATABASE)
-        moved: list[Path] = []
+        moved: list[tuple[Path, Path]] = []
+        emptied = False
+
+        def move(what: Path, to: Path) -> None:
+            what.rename(to)
+            moved.append((what, to))
+
+        try:
+            database.dump(aside / DATABASE)
+        except BaseException:
+            shutil.rmtree(aside)
+            raise
         try:
             for each in sorted(media.iterdir()):
-                moved.append(each.rename(aside / each.name))
+                move(each, aside / each.name)
             if (fresh / ORIGINALS).is_dir():
-                (fresh / ORIGINALS).rename(media / ORIGINALS)
+                move(fresh / ORIGINALS, media / ORIGINALS)
             tell("putting the database in place")
+            database.empty()
+            emptied = True
             database.load(fresh / DATABASE)
             call_command("migrate", interactive=False, verbosity=0)
             # Who was signed in then is not now.
             Session.objects.all().delete()
-        except (KeepingError, OSError, DatabaseError) as error:
+        except BaseException as error:
+            # Whatever it was, be it a key that stops it: each move is taken back, the last one first.
             tell("it failed; what was here is put back")
-            shutil.rmtree(media / ORIGINALS, ignore_errors=True)
-            for each in moved:
-                each.rename(media / each.name)
-            database.load(aside / DATABASE)
-            shutil.rmtree(aside, ignore_errors=True)
-            if isinstance(error, KeepingError):
+            for what, to in reversed(moved):
+                to.rename(what)
+            if emptied:
+                database.empty()
+                database.load(aside / DATABASE)
+            shutil.rmtree(aside)
+            if isinstance(error, KeepingError) or not isinstance(error, Exception):
                 raise
             raise KeepingError(f"it could not be put in place: {error}", remedy="see the lines above") from error
-    if not here and not moved:
+    if not here and [each.name for each in aside.iterdir()] == [DATABASE]:
         shutil.rmtree(aside)
         return manifest, None
     return manifest, aside

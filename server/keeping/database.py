@@ -8,9 +8,12 @@ from contextlib import suppress
 from pathlib import Path
 from typing import IO, Any
 
-from django.db import connection
+from django.db import OperationalError, connection
 
 from nexal.errors import NexalError
+
+PATIENCE_SECONDS = 20
+"""How long is waited for those who use a table that is to go."""
 
 
 class KeepingError(NexalError):
@@ -52,18 +55,28 @@ def dump(to: Path) -> None:
 
 
 def empty() -> None:
-    """Drop every table."""
+    """Drop every table, or, where somebody uses one, none. Raises KeepingError."""
     with connection.cursor() as cursor:
-        cursor.execute("SET FOREIGN_KEY_CHECKS=0")
-        for table in connection.introspection.table_names(cursor):
-            cursor.execute(f"DROP TABLE {connection.ops.quote_name(table)}")
-        cursor.execute("SET FOREIGN_KEY_CHECKS=1")
+        tables = [connection.ops.quote_name(table) for table in connection.introspection.table_names(cursor)]
+        if not tables:
+            return
+        cursor.execute("SET FOREIGN_KEY_CHECKS=0, SESSION lock_wait_timeout=%s", [PATIENCE_SECONDS])
+        try:
+            # All of them first: none is gone before it is known that each can go.
+            cursor.execute(f"LOCK TABLES {', '.join(f'{table} WRITE' for table in tables)}")
+            cursor.execute(f"DROP TABLE {', '.join(tables)}")
+        except OperationalError as error:
+            raise KeepingError(
+                f"the database is in use: {error}", remedy="./run stop, and end other commands that use it"
+            ) from error
+        finally:
+            cursor.execute("UNLOCK TABLES")
+            cursor.execute("SET FOREIGN_KEY_CHECKS=1, SESSION lock_wait_timeout=DEFAULT")
 
 
 def load(dumped: Path) -> None:
-    """Put what was dumped in the place of everything. Raises KeepingError, and leaves nothing whole then."""
+    """Read what was dumped into an empty database. Raises KeepingError, and leaves nothing whole then."""
     command, environment = _command("mariadb")
-    empty()
     with (
         gzip.open(dumped, "rb") as file,
         subprocess.Popen(command, env=environment, stdin=subprocess.PIPE, stderr=subprocess.PIPE) as running,

@@ -176,7 +176,9 @@ def change_note(request: HttpRequest, shot_id: int, note_id: int, change: NoteCh
             found.done = timezone.now() if change.done else None
             found.done_by_id = person(request) if change.done else None
     with transaction.atomic():
-        found.save()
+        # What another has changed meanwhile stays as they left it.
+        fields = ["text", "changed"] if change.text is not None else []
+        found.save(update_fields=[*fields, *(["done", "done_by"] if change.done is not None else [])])
         tell(shot.pk, NOTES)
     return _row(request, found.about or found)
 

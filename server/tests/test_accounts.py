@@ -73,6 +73,13 @@ class Own(ServerTest):
         here.delete("/api/session")
         self.assertFalse(Place.objects.filter(user=self.owner).exists())
 
+    def test_whoever_sets_another_password_ends_what_is_listed(self) -> None:
+        self.signed_in()
+        self.owner.set_password(NEW)
+        self.owner.save()
+        here = self.signed_in(NEW)
+        self.assertEqual([row["here"] for row in here.get("/api/session/places").json()], [True])
+
     def test_a_place_is_seen_again_and_forgotten_when_its_session_ends(self) -> None:
         client = self.signed_in()
         place = Place.objects.get(session=client.session.session_key)

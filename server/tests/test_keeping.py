@@ -79,6 +79,7 @@ class Keeping(Served, TransactionTestCase):
         self.assertEqual((aside / original.relative_to(self.media)).read_bytes(), b"something else")
         self.assertTrue((aside / archive.DATABASE).is_file())
         # And back again, of what was laid aside.
+        database.empty()
         database.load(aside / archive.DATABASE)
         self.assertEqual(Shot.objects.get().name, "made since")
 
@@ -102,17 +103,58 @@ class Keeping(Served, TransactionTestCase):
         self.assertEqual((self.media / original).read_bytes(), exr_bytes(plate()))
         self.assertEqual(list(self.media.parent.glob("backup-*")), [])
 
-    def test_what_failed_has_changed_nothing(self) -> None:
+    def test_what_failed_has_changed_nothing_wherever_it_failed(self) -> None:
         back_up(self.file, nothing)
-        before = self.seen()
-        with (
-            mock.patch.object(archive, "call_command", side_effect=OSError(28, "No space left on device")),
-            self.assertRaisesRegex(KeepingError, "could not be put in place"),
+        (self.media / "another").mkdir()
+        before, files = self.seen(), self.files()
+        full = OSError(28, "No space left on device")
+        real, moves = Path.rename, 0
+
+        def second(path: Path, to: Path) -> Path:
+            """The second move fails, of whatever is moved then; later ones are those that take back."""
+            nonlocal moves
+            moves += 1
+            if moves == 2:
+                raise full
+            return real(path, to)
+
+        for place, failing, told in (
+            (database, {"dump": mock.Mock(side_effect=KeepingError("no dump"))}, KeepingError),
+            (Path, {"rename": second}, KeepingError),
+            (archive, {"call_command": mock.Mock(side_effect=full)}, KeepingError),
+            (archive, {"call_command": mock.Mock(side_effect=ValueError("a migration"))}, KeepingError),
+            (archive, {"call_command": mock.Mock(side_effect=KeyboardInterrupt)}, KeyboardInterrupt),
         ):
-            restore(self.file, nothing, replace=True)
+            with self.subTest(str(failing)):
+                with mock.patch.multiple(place, **failing), self.assertRaises(told):
+                    restore(self.file, nothing, replace=True)
+                self.assertEqual(self.files(), files)
+                self.assertEqual(self.seen(), before)
+                self.assertEqual(Note.objects.count(), 1)
+                self.assertEqual([*self.media.parent.glob("*restore-*")], [])
+
+    def test_a_database_in_use_is_left_alone(self) -> None:
+        back_up(self.file, nothing)
+        before, files = self.seen(), self.files()
+        other = connection.copy()
+        self.addCleanup(other.close)
+        with other.cursor() as cursor:
+            cursor.execute("START TRANSACTION")
+            cursor.execute("SELECT COUNT(*) FROM projects_shot")
+            with (
+                mock.patch.object(database, "PATIENCE_SECONDS", 1),
+                self.assertRaisesRegex(KeepingError, "the database is in use"),
+            ):
+                restore(self.file, nothing, replace=True)
+            self.assertEqual((self.seen(), self.files()), (before, files))
+            cursor.execute("ROLLBACK")
+        restore(self.file, nothing, replace=True)
         self.assertEqual(self.seen(), before)
-        self.assertEqual(Note.objects.count(), 1)
-        self.assertEqual(list(self.media.parent.glob("before-restore-*")), [])
+
+    def files(self) -> dict[str, bytes | None]:
+        """Everything under the media folder."""
+        found = sorted(self.media.rglob("*"))
+        return {str(path.relative_to(self.media)): path.read_bytes() if path.is_file() else None for path in found}
 
     def test_an_archive_that_is_not_whole_is_not_brought_back(self) -> None:
         back_up(self.file, nothing)
@@ -185,6 +227,7 @@ class Upgrade(TransactionTestCase):
     def test_every_project_shot_and_revision_is_kept(self) -> None:
         self.addCleanup(call_command, "migrate", interactive=False, verbosity=0)
         self.addCleanup(database.empty)
+        database.empty()
         database.load(BEFORE)
         with connection.cursor() as cursor:
             cursor.execute("SELECT id, name, head_id, marks FROM projects_shot ORDER BY id")

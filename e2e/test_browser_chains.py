@@ -75,6 +75,12 @@ class Chains(BrowserTest):
         # A plain click takes one again.
         lineage.locator('[data-item="cut"]').click()
         self.wait_for_page(page, lambda: page.locator("[aria-label*='taken with others']").count() == 0, "one alone")
+        # By the keys, too.
+        lineage.locator('[data-item="pull"]').focus()
+        page.keyboard.press("Control+Enter")
+        self.wait_for_page(page, lambda: page.locator("[aria-label*='taken with others']").count() == 2, "both")
+        lineage.locator('[data-item="cut"]').click()
+        self.wait_for_page(page, lambda: page.locator("[aria-label*='taken with others']").count() == 0, "one alone")
 
     def test_renamed_and_kept_no_longer(self) -> None:
         step = {"name": "turned", "op": "invert", "in": {"from": "plate.G"}}

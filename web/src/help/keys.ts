@@ -36,7 +36,7 @@ export const KEYS: [string, string][] = [
   ["Shift + drag", "On a slider or number: finely"],
   ["Double click", "On a setting's name: back to its default; on a picture in the lineage: rename"],
   ["Shift + click", "On channel tiles: two or three together, of several files as a step"],
-  ["Ctrl + click", "In the lineage: several steps together, to be copied or kept as a chain"],
+  ["Ctrl + click, Enter", "In the lineage: several steps together, to be copied or kept as a chain"],
   ["Ctrl + C", "The step in focus, or those taken together, with what they need, to the clipboard, as text"],
   ["Ctrl + V", "Steps from the clipboard, of whichever shot, behind what is in focus"],
   ["Ctrl + Z", "Undo"],

@@ -206,6 +206,11 @@ function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest 
           if (step && (event.ctrlKey || event.metaKey)) onPick(name);
           else onChoose(name);
         }}
+        onKeyDown={(event) => {
+          if (!step || event.key !== "Enter" || !(event.ctrlKey || event.metaKey)) return;
+          event.preventDefault();
+          onPick(name);
+        }}
         onDoubleClick={() => writable && actions.rename(name)}
         className={`relative block h-[57px] w-28 overflow-hidden rounded-sm border bg-well ${edge}`}
       >

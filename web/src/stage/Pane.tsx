@@ -45,7 +45,9 @@ export function Pane({
 }: Props) {
   const own = useRef<HTMLCanvasElement>(null);
   const canvas = canvasRef ?? own;
-  const { split, pick, change } = useView();
+  const { split, pick, change, zoom } = useView();
+  // Of a part that is looked at closely it would be said of the part.
+  const covered = zoom === 0 && coverageWords(main.planes);
 
   useLayoutEffect(() => {
     const target = canvas.current;
@@ -106,7 +108,7 @@ export function Pane({
       <canvas
         ref={canvas}
         role="img"
-        aria-label={[`Stage, ${label}`, coverageWords(main.planes)].filter(Boolean).join(", ")}
+        aria-label={[`Stage, ${label}`, covered].filter(Boolean).join(", ")}
         data-pane={name}
         className={`absolute inset-0 h-full w-full touch-none ${pick ? "cursor-crosshair" : "cursor-default"}`}
         onPointerDown={(event) => {

@@ -6,9 +6,11 @@ from benchmarks import (
     chain,
     edges,
     importing,
+    looking,
     mattes,
     moving,
     neighbourhood,
+    opening,
     packing,
     passes,
     playing,
@@ -23,6 +25,7 @@ ALL = {
     "mattes": mattes.main,
     "moving": moving.main,
     "neighbourhood": neighbourhood.main,
+    "opening": opening.main,
     "packing": packing.main,
     "passes": passes.main,
     "points": points.main,
@@ -31,7 +34,7 @@ ALL = {
     "import": importing.main,
 }
 
-ASKED = {"playing": playing.main}
+ASKED = {"looking": looking.main, "playing": playing.main}
 """Those that need a running server, only by name."""
 
 if __name__ == "__main__":

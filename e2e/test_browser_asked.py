@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import json
 from collections import Counter
+from typing import Any
 
-from browser_support import BrowserTest
+import numpy as np
+from browser_support import BrowserTest, code
 from playwright.sync_api import Page, Request
+from server_support import exr_bytes
 
 AGAIN = ("/news", "/slow", "/api/session")
 """What is asked again on purpose, since the answer changes by itself."""
@@ -42,10 +46,98 @@ class Asked(BrowserTest):
         page.get_by_role("button", name="Channel moth.R").wait_for()
         self.settle(page, asked)
         self.assert_once(asked)
-        # One question describes all items; each of them has one picture, each channel on the wall one skyline.
+        # One question describes all items, and one or two bring the small pictures of all: what is in sight first, and
+        # what comes into sight with it.
         inspected = [request for request in asked if "/inspect " in request]
         self.assertEqual(len(inspected), 1)
-        self.assertLess(len(asked), 60, asked)
+        pictures = [request for request in asked if "/pictures " in request]
+        self.assertLessEqual(len(pictures), 2, pictures)
+        addresses = [address for request in pictures for address in self.told(request)["addresses"]]
+        self.assertLessEqual({"moth", "house", "pull", "core", "matte", "cut", "comp", "moth.R"}, {*addresses})
+        self.assertEqual(len(addresses), len({*addresses}))
+        self.assertLess(len(asked), 40, asked)
+
+    def told(self, request: str) -> dict[str, Any]:
+        """The body of a request."""
+        body: dict[str, Any] = json.loads(request.partition(" ")[2].partition(" ")[2])
+        return body
+
+    def test_looking_about_asks_for_what_was_not_seen_yet_and_for_nothing_else(self) -> None:
+        page = self.page
+        self.open_shot(page, "?item=cut")
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+        asked = self.watch(page)
+        self.settle(page, asked)
+        box = self.pane(page).bounding_box()
+        assert box
+        middle = (box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        page.mouse.move(*middle)
+        asked.clear()
+        for stops in ("1", "0"):
+            page.get_by_label("Exposure").fill(stops)
+            page.get_by_label("Exposure").press("Enter")
+        for _ in range(2):
+            page.keyboard.press("v")
+            page.wait_for_timeout(300)
+        page.mouse.move(*middle)
+        for _ in range(5):
+            page.mouse.wheel(0, -200)
+            page.wait_for_timeout(100)
+        self.settle(page, asked)
+        views = [self.told(request) for request in asked if "/view " in request]
+        self.assertEqual(views, [], "exposure, backdrops and a closer look at what is there")
+
+        # Moved aside, only the strip that comes into sight is asked for.
+        def pan(by: float) -> None:
+            page.mouse.move(*middle)
+            page.mouse.down()
+            page.mouse.move(middle[0] + by, middle[1], steps=6)
+            page.mouse.up()
+            self.settle(page, asked)
+
+        pan(-200)
+        pan(400)
+        views = [self.told(request) for request in asked if "/view " in request]
+        self.assertEqual(views, [], "a pan over what was seen before")
+
+    def test_a_pan_asks_for_the_strip_that_comes_into_sight(self) -> None:
+        wide = np.tile(np.linspace(0, 1, 2600, dtype=np.float16), (400, 1))
+        recipe = {"nexal": 1, "sources": {"wide": {"files": "wide.exr"}}}
+        shot = self.make_shot("060 wide", recipe, {"wide.exr": exr_bytes(dict.fromkeys("RGB", wide))})
+        page = self.page
+        asked = self.watch(page)
+        self.open_shot(page, "?item=wide", shot)
+        self.settle(page, asked)
+        box = self.pane(page).bounding_box()
+        assert box
+        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        page.keyboard.press("z")
+        self.settle(page, asked)
+        whole = [self.told(request)["region"] for request in asked if "/view " in request][-1]
+        asked.clear()
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x - 200, y, steps=2)
+        page.mouse.up()
+        self.settle(page, asked)
+        views = [self.told(request)["region"] for request in asked if "/view " in request]
+        self.assertTrue(views)
+        for view in views:
+            self.assertLess(view[2] * view[3], whole[2] * whole[3] / 3, views)
+        # What is seen is where it belongs: the ramp goes on without a seam.
+        line = page.evaluate(
+            """() => {
+              const canvas = document.querySelector('canvas[data-pane="main"]');
+              const middle = Math.round(canvas.height / 2);
+              const row = canvas.getContext("2d").getImageData(0, middle, canvas.width, 1).data;
+              return Array.from({ length: canvas.width }, (_, index) => row[4 * index]);
+            }"""
+        )
+        inside = line[10:-10]
+        self.assertGreater(inside[-1], inside[0] + 20)
+        steps = np.diff(np.array(inside))
+        self.assertGreaterEqual(int(steps.min()), 0)
+        self.assertLessEqual(int(steps.max()), 3)
 
     def test_a_slider_is_dragged_for_two_seconds(self) -> None:
         page = self.page

@@ -152,7 +152,7 @@ class Pages(BrowserTest):
             "remedy": "make it smaller",
         }
         page = self.page
-        page.route("**/view", lambda route: route.fulfill(status=413, json=problem))
+        page.route("**/{view,pictures}", lambda route: route.fulfill(status=413, json=problem))
         self.open_shot(query="?item=moth")
         for _ in range(2):
             page.locator('[data-tile="moth.R"]').get_by_text("needs 9.9 GB").wait_for()

@@ -34,6 +34,7 @@ from stage.mattes import router as mattes  # noqa: E402
 from stage.numbers import router as numbers  # noqa: E402
 from stage.packing import router as packing  # noqa: E402
 from stage.passes import router as passes  # noqa: E402
+from stage.pictures import router as pictures  # noqa: E402
 from stage.space import router as space  # noqa: E402
 from stage.time import router as time  # noqa: E402
 from stage.views import router as views  # noqa: E402
@@ -58,6 +59,7 @@ for router, tag in (
     (items, "stage"),
     (time, "time"),
     (views, "stage"),
+    (pictures, "stage"),
     (numbers, "stage"),
     (advice, "advice"),
     (mattes, "mattes"),

@@ -1,15 +1,9 @@
-"""Routes: pictures of any item of a saved or draft recipe."""
+"""Routes: the stage's picture of any item of a saved or draft recipe."""
 
-import hashlib
-import pickle
-import zlib
-from collections.abc import Callable
-from contextlib import suppress
 from fractions import Fraction
 from typing import Any, Literal
 
-from django.core.cache import caches
-from django.http import Http404, HttpRequest, HttpResponse
+from django.http import HttpRequest, HttpResponse
 from ninja import Field, Router, Schema
 
 from nexal.analysis.edge_view import DiagnosedState, evidence, fringe
@@ -27,8 +21,6 @@ from stage.superseding import newest
 router = Router()
 
 MAX_VIEW_PIXELS = 34_000_000
-SMALL = 4
-"""Denominator of the scale from which on whole pictures are kept on disk."""
 
 
 class DiagnosedAs(Schema):
@@ -61,48 +53,7 @@ def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
     """
     planned = plan_of(get_shot(request, shot_id), ask)
     cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
-    return respond(request, _picture(planned, planned.feed(ask.address), ask, cancellation))
-
-
-@router.get("/shots/{shot_id}/revisions/{number}/view/{address}")
-def revision_view(
-    request: HttpRequest, shot_id: int, number: int, address: str, scale: int = 8, frame: int = 1
-) -> HttpResponse:
-    """The whole of an item of a saved revision: revisions never change, so the answer may be kept by its tag.
-
-    Small ones are kept on disk, too: a wall of shots is not computed at each visit.
-    """
-    shot = get_shot(request, shot_id)
-    revision = shot.revisions.filter(number=number).first()
-    if revision is None:
-        raise Http404
-    planned = plan_of(shot, Ask(recipe=revision.recipe, frame=frame))
-    feed = planned.feed(address)
-    tag = f'"{feed.node.digest}-{address}-{scale}"'
-    if request.headers.get("If-None-Match") == tag:
-        return HttpResponse(status=304)
-    ask = ViewAsk.model_validate({"address": address, "scale": scale, "frame": frame})
-    answer = _kept(tag, lambda: _picture(planned, feed, ask, None)) if scale >= SMALL else None
-    response = respond(request, answer or _picture(planned, feed, ask, None))
-    response["ETag"] = tag
-    # The revision never changes, but the code that makes its pixels may: the tag tells, so it is asked for.
-    response["Cache-Control"] = "private, no-cache"
-    return response
-
-
-def _kept(tag: str, make: Callable[[], Answer]) -> Answer:
-    """An answer from the disk; else it is made, and kept there if there is room."""
-    pictures, key = caches["pictures"], hashlib.sha256(tag.encode()).hexdigest()
-    found: Answer | None = None
-    # What is damaged there is made anew.
-    with suppress(OSError, EOFError, ValueError, zlib.error, pickle.UnpicklingError):
-        found = pictures.get(key)
-    if found is None:
-        head, body = make()
-        found = head, bytes(body)
-        with suppress(OSError):
-            pictures.set(key, found)
-    return found
+    return respond(request, answer_for(planned, planned.feed(ask.address), ask, cancellation))
 
 
 def _chosen(feed: Feed, asked: list[str] | None) -> list[str]:
@@ -120,7 +71,8 @@ def _chosen(feed: Feed, asked: list[str] | None) -> list[str]:
     return [*shown, *alpha]
 
 
-def _picture(planned: Plan, feed: Feed, ask: ViewAsk, cancellation: Any) -> Answer:
+def answer_for(planned: Plan, feed: Feed, ask: ViewAsk, cancellation: Any = None) -> Answer:
+    """The planes that are asked for. Raises NexalError; Pending where a slow step is not computed yet."""
     description = feed.description
     scale = Fraction(1, ask.scale) if ask.scale in (1, 2, 4, 8) else Fraction(0)
     whole = description.display.scaled(scale) if scale else Window(0, 0, 0, 0)

@@ -131,6 +131,7 @@ READS: dict[tuple[str, str], Any] = {
     ("GET", "/api/shots/{shot_id}/sources/{source_id}"): None,
     ("POST", "/api/shots/{shot_id}/inspect"): {},
     ("POST", "/api/shots/{shot_id}/view"): {"address": "cut"},
+    ("POST", "/api/shots/{shot_id}/pictures"): {"addresses": ["cut"]},
     ("GET", "/api/shots/{shot_id}/revisions/{number}/view/{address}"): None,
     ("POST", "/api/shots/{shot_id}/probe"): {"addresses": ["cut"], "x": 3, "y": 3},
     ("POST", "/api/shots/{shot_id}/histogram"): {"address": "matte"},

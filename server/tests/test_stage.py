@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import struct
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -11,7 +13,7 @@ from django.conf import settings
 from django.test import Client
 from server_support import ServerTest, exr_bytes, planes_of, plate
 
-from nexal.errors import Cancelled
+from nexal.errors import Cancelled, NexalError
 from stage.services import engine
 from stage.superseding import newest
 
@@ -85,6 +87,53 @@ class Stage(ServerTest):
             self.assertEqual(self.api.get(f"{address}4").content, first.content)
         with mock.patch("django.core.cache.backends.filebased.FileBasedCache.set", side_effect=OSError("no room")):
             self.assertEqual(self.api.get(f"{address}8").status_code, 200)
+
+    def pictures(self, **ask: Any) -> list[dict[str, Any]]:
+        """The rows of an answer of small pictures, with the bytes of each one's planes."""
+        body = self.api.post(f"{self.path}/pictures", ask).content
+        (told,) = struct.unpack_from("<I", body)
+        rows: list[dict[str, Any]] = json.loads(body[4 : 4 + told])
+        self.assertEqual((4 + told) % 2, 0)
+        at = 4 + told
+        for row in rows:
+            row["planes"] = body[at : at + row.get("bytes", 0)]
+            at += row.get("bytes", 0)
+        self.assertEqual(at, len(body))
+        return rows
+
+    def test_small_pictures_come_together_each_as_by_itself(self) -> None:
+        draft = self.story()
+        draft["steps"][1]["set"] = {"black": 0.1, "white": 0.9}
+        names = ["moth", "moth.R", "matte", "cut", "core"]
+        for ask in ({}, {"recipe": draft}):
+            rows = self.pictures(addresses=names, **ask)
+            self.assertEqual([row["address"] for row in rows], names)
+            for row in rows:
+                alone = self.api.post(f"{self.path}/view", {"address": row["address"], "scale": 8, **ask})
+                self.assertEqual((row["planes"], row["view"]), (alone.content, json.loads(alone["X-Nexal-View"])))
+
+    def test_a_small_picture_that_fails_leaves_the_others(self) -> None:
+        rows = self.pictures(addresses=["cut", "nobody", "moth.Z", "matte"], scale=4)
+        self.assertEqual(["view" in row for row in rows], [True, False, False, True])
+        self.assertIn("nobody", rows[1]["problem"]["message"])
+        for odd in ({"addresses": []}, {"addresses": ["cut"] * 65}, {"addresses": ["cut"], "scale": 1}):
+            self.assertEqual(self.api.post(f"{self.path}/pictures", odd).status_code, 422)
+
+    def test_small_pictures_that_take_long_are_left_for_the_next_request(self) -> None:
+        with mock.patch("stage.pictures.ENOUGH_SECONDS", 0.0):
+            rows = self.pictures(addresses=["nobody", "cut", "matte"])
+        self.assertIn("problem", rows[0])
+        self.assertEqual([row.get("later") for row in rows], [None, True, True])
+
+    def test_small_pictures_of_what_is_saved_are_kept_and_of_drafts_are_not(self) -> None:
+        first = self.pictures(addresses=["cut"])
+        draft = self.story()
+        draft["steps"][1]["set"] = {"black": 0.1, "white": 0.9}
+        self.pictures(addresses=["cut"], recipe=draft)
+        with mock.patch("stage.views.shown", side_effect=NexalError("computed again")):
+            self.assertEqual(self.pictures(addresses=["cut"]), first)
+            self.assertEqual(self.pictures(addresses=["cut"], recipe=self.story()), first)
+            self.assertIn("problem", self.pictures(addresses=["cut"], recipe=draft)[0])
 
     def test_answers_are_raw_on_loopback_and_zstd_elsewhere(self) -> None:
         import zstandard

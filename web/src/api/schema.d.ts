@@ -1160,6 +1160,31 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pictures
+         * @description Small pictures of many items in one answer, as many of them as come within a moment.
+         *
+         *     The body is the length of a JSON list (four bytes, the least first), the list itself, filled up with blanks to an
+         *     even number of bytes, and the half-float planes of one picture after the other. The list has for each address, as
+         *     asked, either `view`, as X-Nexal-View of a view, and `bytes`, the length of its planes; or `problem`; or `later`
+         *     where the moment was over: it is to be asked for again.
+         */
+        post: operations["stage_pictures_pictures"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/revisions/{number}/view/{address}": {
         parameters: {
             query?: never;
@@ -1170,10 +1195,8 @@ export interface paths {
         /**
          * Revision View
          * @description The whole of an item of a saved revision: revisions never change, so the answer may be kept by its tag.
-         *
-         *     Small ones are kept on disk, too: a wall of shots is not computed at each visit.
          */
-        get: operations["stage_views_revision_view"];
+        get: operations["stage_pictures_revision_view"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3153,6 +3176,27 @@ export interface components {
              * @default
              */
             view: string;
+        };
+        /** PicturesAsk */
+        PicturesAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Addresses */
+            addresses: string[];
+            /**
+             * Scale
+             * @description Denominator of the proxy scale
+             * @default 8
+             * @enum {integer}
+             */
+            scale: 4 | 8;
         };
         /** Probed */
         Probed: {
@@ -6105,7 +6149,31 @@ export interface operations {
             };
         };
     };
-    stage_views_revision_view: {
+    stage_pictures_pictures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PicturesAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stage_pictures_revision_view: {
         parameters: {
             query?: {
                 scale?: number;

@@ -21,6 +21,13 @@ export interface Planes {
   pending?: Problem | null;
 }
 
+/** Planes from their bytes, one after the other, and what they are. */
+export function planesIn(about: Omit<Planes, "samples">, bytes: ArrayBuffer): Planes {
+  const count = about.region[2] * about.region[3];
+  const samples = about.channels.map((_, index) => new Uint16Array(bytes, index * count * 2, count));
+  return { ...about, samples };
+}
+
 export type Backing =
   | { kind: "colour"; rgb: [number, number, number] }
   | { kind: "weave"; cell: number }

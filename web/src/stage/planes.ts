@@ -4,7 +4,9 @@ import { useEffect, useRef, useState } from "react";
 import { type Bytes, type Item, type Problem, api, got, postForBytes, problemOf } from "@/api/client";
 import { type Recipe, drafted } from "@/api/recipe";
 
-import type { Planes } from "./painting";
+import { type Planes, planesIn } from "./painting";
+import { smallPlanes } from "./smallPictures";
+import { alike, covers, joined, missing } from "./reuse";
 import { type DiagnosedAs, useView } from "./viewState";
 
 export interface ViewAsk {
@@ -38,21 +40,45 @@ export async function fetchPlanes(shot: number, ask: ViewAsk, signal?: AbortSign
 }
 
 export function readPlanes({ headers, bytes }: Bytes): Planes {
-  const about = JSON.parse(headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">;
-  const count = about.region[2] * about.region[3];
-  const samples = about.channels.map((_, index) => new Uint16Array(bytes, index * count * 2, count));
-  return { ...about, samples };
+  return planesIn(JSON.parse(headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">, bytes);
 }
 
-/** Planes of an item that follow what is asked for. */
+/** Planes of an item that follow what is asked for. Of another part of the same, only what is not there is fetched. */
 export function useLivePlanes(shot: number, ask: ViewAsk | null) {
   const arrivals = useView((state) => state.arrivals);
   const place = ask ? JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region]) : "";
+  const last = useRef<{ of: string; planes: Planes } | null>(null);
   return useFollowed(
     ask ? JSON.stringify([shot, ask, arrivals]) : "",
-    (signal) => fetchPlanes(shot, { ...ask!, rough: true }, signal),
+    async (signal) => {
+      const of = JSON.stringify([shot, { ...ask!, region: null }, arrivals]);
+      const there = last.current?.of === of ? last.current.planes : null;
+      const planes = await fetchMissing(shot, { ...ask!, rough: true }, there, signal);
+      // Of what only a part is looked at now, all is still there when one looks back.
+      if (!there || there.pending || !covers(there.region, planes.region)) last.current = { of, planes };
+      return planes;
+    },
     place,
   );
+}
+
+async function fetchMissing(
+  shot: number,
+  ask: ViewAsk,
+  there: Planes | null,
+  signal: AbortSignal,
+): Promise<Planes> {
+  const rest = there && ask.region && !there.pending ? missing(there.region, ask.region) : null;
+  if (rest) {
+    const parts = await Promise.all(
+      // The parts of one picture do not supersede each other.
+      rest.map((region, index) =>
+        fetchPlanes(shot, { ...ask, region, view: `${ask.view}-${index}` }, signal),
+      ),
+    );
+    if (alike([there!, ...parts])) return joined([there!, ...parts], ask.region!);
+  }
+  return fetchPlanes(shot, ask, signal);
 }
 
 interface Wish {
@@ -131,7 +157,7 @@ export function useSmallPlanes(shot: number, item: Item | undefined, address: st
   const digest = item?.digest ?? "";
   return useQuery({
     queryKey: ["small", shot, digest, address.includes(".") ? address : ""],
-    queryFn: () => fetchPlanes(shot, { recipe: item!.of, address, scale: 8, channels: null }),
+    queryFn: ({ signal }) => smallPlanes(shot, item!.of, address, signal),
     enabled: enabled && digest !== "",
     staleTime: Infinity,
     gcTime: 120_000,

@@ -1,12 +1,16 @@
-"""Growing and blurring of a plane of 4096 x 2160 against OpenCV, and against a memory copy of it."""
+"""Growing, blurring, cleaning, bleeding, melting, resizing and moving at 4096 x 2160, against what OpenCV or SciPy need
+for the core of it, and against a memory copy."""
+
+from collections.abc import Callable
 
 import cv2
 import numpy as np
+from scipy import ndimage
 
 from benchmarks.chain import HEIGHT, WIDTH, Memory
 from benchmarks.measure import best, report
 from nexal.engine import Engine, Plan
-from nexal.picture import Plane
+from nexal.picture import Alpha, Plane
 from nexal.recipe import parse_recipe
 
 
@@ -17,7 +21,91 @@ def matte() -> Plane:
     return (disc + np.random.default_rng(1).random((HEIGHT, WIDTH)) * 0.02).astype(np.float32)
 
 
+def picture() -> dict[str, Plane]:
+    """A picture in colour with a disc as its alpha, dust around it and holes in it."""
+    random = np.random.default_rng(2)
+    alpha = np.clip(matte(), 0, 1)
+    for value in (0.0, 1.0):
+        for y, x in random.integers(0, (HEIGHT - 4, WIDTH - 4), (2000, 2)):
+            alpha[y : y + 3, x : x + 3] = value
+    alpha[alpha < 0.1] = 0
+    return {name: random.random((HEIGHT, WIDTH), np.float32) for name in "RGB"} | {"A": alpha}
+
+
+def cores(planes: dict[str, Plane]) -> dict[tuple[str, str], tuple[dict[str, object], Callable[[], object]]]:
+    """What an operation is measured with, by its name and a word: its settings, and its core by somebody else."""
+    colour = [planes[name] for name in "RGB"]
+    together = cv2.merge([*colour, planes["A"]])
+    alpha, hidden = planes["A"], planes["A"] == 0
+    half, double = (WIDTH // 2, HEIGHT // 2), (WIDTH * 3 // 2, HEIGHT * 3 // 2)
+    turn = cv2.getRotationMatrix2D((WIDTH / 2, HEIGHT / 2), 5, 1.0)
+    shift = np.array([[1, 0, 10.3], [0, 1, 4.6]])
+
+    def areas() -> None:
+        for mask in (alpha >= 0.5, alpha < 0.5):
+            cv2.connectedComponentsWithStats(mask.astype(np.uint8), connectivity=8)
+
+    def carried() -> list[Plane]:
+        rows, columns = ndimage.distance_transform_edt(hidden, return_distances=False, return_indices=True)
+        return [cv2.GaussianBlur(plane[rows, columns], (0, 0), 2.0) for plane in colour]
+
+    def melted() -> None:
+        element = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (9, 9))
+        cv2.GaussianBlur(cv2.dilate(4 * alpha * (1 - alpha), element), (0, 0), 2.0)
+        cv2.GaussianBlur(together, (0, 0), 3.0)
+
+    def placed(matrix: np.ndarray) -> Callable[[], object]:
+        return lambda: cv2.warpAffine(together, matrix, (WIDTH, HEIGHT), flags=cv2.INTER_CUBIC)
+
+    return {
+        ("despeckle", "OpenCV's areas, twice"): ({"islands": 20, "holes": 20}, areas),
+        ("bleed", "SciPy's nearest pixels, and blurs"): ({}, carried),
+        ("edge_melt", "OpenCV's dilation and blurs"): ({"width": 8, "radius": 3}, melted),
+        ("resize", "OpenCV's, to a half by area"): (
+            {"width": half[0], "height": half[1]},
+            lambda: cv2.resize(together, half, interpolation=cv2.INTER_AREA),
+        ),
+        ("resize", "OpenCV's Lanczos, to one and a half"): (
+            {"width": double[0], "height": double[1]},
+            lambda: cv2.resize(together, double, interpolation=cv2.INTER_LANCZOS4),
+        ),
+        ("place", "OpenCV's cubic, turned"): ({"rotate": -5}, placed(turn)),
+        ("place", "OpenCV's cubic, shifted"): ({"x": 10.3, "y": 4.6}, placed(shift)),
+    }
+
+
 def main() -> None:
+    points()
+    pictures()
+
+
+def pictures() -> None:
+    planes = picture()
+    source = Memory(planes)
+    source.description = source.description.changed(alpha=Alpha.PREMULTIPLIED, data=frozenset("A"))
+    engine = Engine(cache_bytes=0)
+    target = [np.empty_like(plane) for plane in planes.values()]
+
+    def copy() -> None:
+        for new, old in zip(target, planes.values(), strict=True):
+            np.copyto(new, old)
+
+    lines = []
+    for (op, word), (settings, core) in cores(planes).items():
+        port = {"despeckle": "matte", "resize": "from"}.get(op, "picture")
+        step = {"name": "s", "op": op, "in": {port: "m.A" if op == "despeckle" else "m"}, "set": settings}
+        recipe = parse_recipe({"nexal": 1, "sources": {"m": {"files": "m"}}, "steps": [step]})
+        plan = Plan(recipe, 1, {"m": source})
+        feed = plan.feed("s")
+        seconds = best({"copy": copy, "ours": lambda: engine.evaluate(feed, plan), "core": core}, rounds=3)  # noqa: B023
+        lines.append(
+            f"{op}: {seconds['ours'] / seconds['core']:.1f} of {word} (3), "
+            f"{seconds['ours'] / seconds['copy']:.0f} copies of the picture"
+        )
+    report(f"pictures, {WIDTH} x {HEIGHT}, with the aims", lines)
+
+
+def points() -> None:
     source = Memory({"Y": matte()})
     plane = source.planes["Y"]
     target = np.empty_like(plane)

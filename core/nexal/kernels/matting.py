@@ -120,7 +120,7 @@ def _solve_in_blocks(
         if free.any():
             solved = held[part].copy()
             share = _Share(report, 0.2 + 0.8 * index / len(corners), 0.8 / len(corners))
-            solved[free] = _solve(image[part], held[part], free, share.report, tolerance)
+            solved[free] = _solve(image[part], held[part], free, share.report, tolerance, held[part][free])
             inside = (slice(y - top, y - top + BLOCK), slice(x - left, x - left + BLOCK))
             result[y : y + BLOCK, x : x + BLOCK] = solved[inside]
     return result[unknown]
@@ -148,11 +148,17 @@ class _Share:
 
 
 def _solve(
-    image: NDArray[Any], trimap: Plane, unknown: NDArray[np.bool_], report: Callable[[float], None], tolerance: float
+    image: NDArray[Any],
+    trimap: Plane,
+    unknown: NDArray[np.bool_],
+    report: Callable[[float], None],
+    tolerance: float,
+    start: NDArray[np.float32] | None = None,
 ) -> NDArray[np.float32]:
     """Alpha of the unknown pixels: L_U x = -R m, with the Laplacian split into unknown and known parts.
 
-    The known pixels' alpha m is what the trimap holds there.
+    The known pixels' alpha m is what the trimap holds there. From `start`, an alpha that is near already, fewer steps
+    lead to the same.
     """
     from pymatting.laplacian.cf_laplacian import cf_laplacian
     from pymatting.solver.cg import cg
@@ -180,7 +186,8 @@ def _solve(
 
     try:
         with np.errstate(all="ignore"):
-            solved = cg(matrix, right, M=preconditioner, rtol=tolerance, maxiter=MOST_STEPS, callback=follow)
+            first = None if start is None else start.astype(np.float64)
+            solved = cg(matrix, right, first, M=preconditioner, rtol=tolerance, maxiter=MOST_STEPS, callback=follow)
     except ValueError:
         # Where hardly anything is known the equations converge slowly; where they got to is near enough.
         solved = latest

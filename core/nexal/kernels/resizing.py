@@ -8,12 +8,15 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
+import cv2
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.threads import THREADS, spread
 from nexal.picture import Plane
 
 LOBES = 3
@@ -33,6 +36,11 @@ class Taps:
     @property
     def last(self) -> int:
         return int(self.places.max())
+
+    def since(self, first: int) -> tuple[NDArray[np.int32], NDArray[np.float64]]:
+        """Places counted from an old pixel, and weights, without taps that weigh nothing anywhere."""
+        used = np.any(self.weights, axis=0)
+        return (self.places[:, used] - first).astype(np.int32), np.ascontiguousarray(self.weights[:, used])
 
 
 def _sinc(distance: NDArray[np.float64]) -> NDArray[np.float64]:
@@ -65,6 +73,7 @@ _FILTERS: dict[str, Callable[..., tuple[NDArray[Any], NDArray[Any]]]] = {
 }
 
 
+@lru_cache(maxsize=32)
 def taps(first: float, count: int, ratio: float, ends: tuple[int, int], kind: str) -> Taps:
     """What `count` new pixels from `first` on are made of, along one axis of a plane of
     old pixels from the first to before the second of `ends`.
@@ -82,29 +91,78 @@ def taps(first: float, count: int, ratio: float, ends: tuple[int, int], kind: st
 
 
 @numba.njit(cache=True, nogil=True)
-def _along_rows(source: Plane, places: NDArray[np.int64], weights: NDArray[np.float64], result: Plane) -> None:
-    for row in range(source.shape[0]):
-        for column in range(places.shape[0]):
-            total = 0.0
-            for tap in range(places.shape[1]):
-                weight = weights[column, tap]
-                if weight != 0.0:
-                    total += weight * source[row, places[column, tap]]
-            result[row, column] = total
+def _summed(source: Plane, places: NDArray[np.int32], weights: NDArray[np.float64], line: NDArray[np.float64]) -> None:
+    """Rows of a plane, weighted and added up."""
+    line[:] = 0.0
+    for tap in range(places.size):
+        weight = weights[tap]
+        if weight != 0.0:
+            given = source[places[tap]]
+            for column in range(line.size):
+                line[column] += weight * given[column]
 
 
 @numba.njit(cache=True, nogil=True)
-def _along_columns(source: Plane, places: NDArray[np.int64], weights: NDArray[np.float64], result: Plane) -> None:
-    line = np.empty(source.shape[1], np.float64)
-    for row in range(places.shape[0]):
-        line[:] = 0.0
-        for tap in range(places.shape[1]):
-            weight = weights[row, tap]
-            if weight != 0.0:
-                for column in range(source.shape[1]):
-                    line[column] += weight * source[places[row, tap], column]
-        for column in range(source.shape[1]):
-            result[row, column] = line[column]
+def _tapped(
+    line: NDArray[Any], places: NDArray[np.int32], weights: NDArray[np.float64], made: NDArray[np.float64]
+) -> None:
+    """Samples of a line, weighted and added up; places and weights are taps x samples."""
+    made[:] = 0.0
+    for tap in range(places.shape[0]):
+        own, share = places[tap], weights[tap]
+        for column in range(made.size):
+            # What weighs nothing may be no number.
+            part = share[column] * line[own[column]]
+            made[column] += part if share[column] != 0.0 else 0.0
+
+
+@numba.njit(cache=True, nogil=True)
+def _smaller(
+    source: Plane, rows: NDArray[np.int32], down: NDArray[np.float64], columns: NDArray[np.int32],
+    across: NDArray[np.float64], result: Plane, first: int, last: int,
+) -> None:  # fmt: skip
+    """New rows `first` to `last`, each made of rows and then along itself."""
+    line, made = np.empty(source.shape[1]), np.empty(columns.shape[1])
+    for row in range(first, last):
+        _summed(source, rows[row], down[row], line)
+        _tapped(line, columns, across, made)
+        result[row] = made
+
+
+@numba.njit(cache=True, nogil=True)
+def _wider(
+    source: Plane, columns: NDArray[np.int32], across: NDArray[np.float64], result: Plane, first: int, last: int
+) -> None:
+    made = np.empty(columns.shape[1])
+    for row in range(first, last):
+        _tapped(source[row], columns, across, made)
+        result[row] = made
+
+
+@numba.njit(cache=True, nogil=True)
+def _taller(
+    source: Plane, rows: NDArray[np.int32], down: NDArray[np.float64], result: Plane, first: int, last: int
+) -> None:
+    line = np.empty(source.shape[1])
+    for row in range(first, last):
+        _summed(source, rows[row], down[row], line)
+        result[row] = line
+
+
+def _blocks(places: NDArray[np.int32], weights: NDArray[np.float64]) -> int:
+    """How many old pixels each new one is the plain mean of, where they lie side by side; else 0."""
+    count, n = places.shape
+    plain = np.allclose(weights, 1 / n, rtol=0, atol=1e-12)
+    return n if plain and np.array_equal(places.ravel(), places[0, 0] + np.arange(count * n)) else 0
+
+
+ROWS = 8
+"""Rows that a thread does at a time, at the least."""
+
+
+def _bands(height: int) -> list[tuple[int, int]]:
+    rows = max(ROWS, -(-height // (2 * THREADS)))
+    return [(first, min(first + rows, height)) for first in range(0, height, rows)]
 
 
 def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps) -> Plane:
@@ -114,8 +172,20 @@ def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps) -> Pl
     """
     if rows.places.shape[1] == columns.places.shape[1] == 1:
         return np.ascontiguousarray(source[np.ix_(rows.places[:, 0] - top, columns.places[:, 0] - left)])
-    across = np.empty((source.shape[0], columns.places.shape[0]), np.float32)
-    _along_rows(np.ascontiguousarray(source), columns.places - left, columns.weights, across)
-    result = np.empty((rows.places.shape[0], across.shape[1]), np.float32)
-    _along_columns(across, rows.places - top, rows.weights, result)
+    (above, down), (beside, across) = rows.since(top), columns.since(left)
+    if (n := _blocks(above, down)) and (m := _blocks(beside, across)):
+        height, width = len(above), len(beside)
+        part = source[above[0, 0] : above[0, 0] + n * height, beside[0, 0] : beside[0, 0] + m * width]
+        return cv2.resize(np.ascontiguousarray(part), (width, height), interpolation=cv2.INTER_AREA)
+    source = np.ascontiguousarray(source)
+    beside, across = np.ascontiguousarray(beside.T), np.ascontiguousarray(across.T)
+    height, width = len(above), beside.shape[1]
+    result = np.empty((height, width), np.float32)
+    if height <= source.shape[0]:
+        spread(lambda band: _smaller(source, above, down, beside, across, result, *band), _bands(height))
+        return result
+    # Where it grows, fewer rows are sampled along themselves before there are more of them.
+    wide = np.empty((source.shape[0], width), np.float32)
+    spread(lambda band: _wider(source, beside, across, wide, *band), _bands(source.shape[0]))
+    spread(lambda band: _taller(wide, above, down, result, *band), _bands(height))
     return result

@@ -1,4 +1,8 @@
-"""Moving a plane about by inverse mapping: affine, or by a perspective."""
+"""Moving a plane about by inverse mapping: affine, or by a perspective.
+
+Reference for the cubic filter: Keys, *Cubic convolution interpolation for digital image processing*, IEEE Transactions
+on Acoustics, Speech, and Signal Processing 29, 1981, with a = -1/2 (Catmull-Rom).
+"""
 
 from __future__ import annotations
 
@@ -8,16 +12,22 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.threads import THREADS, spread
 from nexal.picture import Plane
 
 FILTER_SUPPORT = {"nearest": 0.5, "linear": 1.0, "cubic": 2.0}
-_FILTER_CODE = {"nearest": 0, "linear": 1, "cubic": 2}
+NEAREST, LINEAR, CUBIC = 0, 1, 2
+_FILTER_CODE = {"nearest": NEAREST, "linear": LINEAR, "cubic": CUBIC}
+ROWS = 16
+"""Rows that a thread does at a time, at the least: what holds for all rows is found out once for each band."""
+MOST_STRETCH = 16.0
+"""How many times a filter is widened at the most under a perspective; near its horizon there is no end to it."""
 
 
 @numba.njit(cache=True, nogil=True)
 def _weight(code: int, distance: float) -> float:
     d = abs(distance)
-    if code == 1:
+    if code == LINEAR:
         return max(0.0, 1.0 - d)
     if d < 1.0:
         return (1.5 * d - 2.5) * d * d + 1.0
@@ -27,53 +37,191 @@ def _weight(code: int, distance: float) -> float:
 
 
 @numba.njit(cache=True, nogil=True)
-def _sample(source: Plane, sx: float, sy: float, code: int, support: float, stretch: float) -> float:
-    height, width = source.shape
-    if code == 0:
-        ix, iy = math.floor(sx), math.floor(sy)
-        return source[iy, ix] if 0 <= ix < width and 0 <= iy < height else 0.0
-    reach = support * stretch
-    x0, x1 = math.ceil(sx - 0.5 - reach), math.floor(sx - 0.5 + reach)
-    y0, y1 = math.ceil(sy - 0.5 - reach), math.floor(sy - 0.5 + reach)
-    total, weights = 0.0, 0.0
-    for y in range(y0, y1 + 1):
-        wy = _weight(code, (y + 0.5 - sy) / stretch)
-        if wy == 0.0:
-            continue
-        for x in range(x0, x1 + 1):
-            w = wy * _weight(code, (x + 0.5 - sx) / stretch)
-            weights += w
-            if w != 0.0 and 0 <= x < width and 0 <= y < height:
-                total += w * source[y, x]
-    return total / weights if weights != 0.0 else 0.0
+def _weigh(code: int, at: float, reach: float, stretch: float, weights: NDArray[np.float64]) -> tuple[int, int]:
+    """The weights of the samples round a position along one axis, adding up to 1; the first of them and how many."""
+    first, last = math.ceil(at - 0.5 - reach), math.floor(at - 0.5 + reach)
+    total = 0.0
+    for tap in range(last - first + 1):
+        weights[tap] = _weight(code, (first + tap + 0.5 - at) / stretch)
+        total += weights[tap]
+    for tap in range(last - first + 1):
+        weights[tap] = weights[tap] / total if total != 0.0 else 0.0
+    return first, last - first + 1
+
+
+_ONE, _TWO, _THREE = np.uintp(1), np.uintp(2), np.uintp(3)
+"""Steps between samples: a place that cannot be below 0 is not asked whether it counts from the end."""
+
+
+@numba.njit(inline="always")
+def _lies_inside(x: int, y: int, t: float, u: float, width: int, height: int) -> bool:
+    """Whether all that is looked at lies in the plane, and all of it weighs something: so it is nearly everywhere."""
+    return t != 0.0 and u != 0.0 and 1 <= x < width - 2 and 1 <= y < height - 2
+
+
+@numba.njit(inline="always")
+def _between(flat: Plane, width: int, x: int, y: int, t: float, u: float, code: int) -> float:
+    """The value between samples, `t` to the right of one at (x, y) and `u` below it, of a filter that is not widened.
+    Catmull-Rom weights as polynomials; they add up to 1."""
+    line = np.uintp(width)
+    at = np.uintp(y * width + x)
+    if code == LINEAR:
+        upper = (1.0 - t) * flat[at] + t * flat[at + _ONE]
+        at += line
+        return (1.0 - u) * upper + u * ((1.0 - t) * flat[at] + t * flat[at + _ONE])
+    a, b = ((-0.5 * t + 1.0) * t - 0.5) * t, (1.5 * t - 2.5) * t * t + 1.0
+    c, d = ((-1.5 * t + 2.0) * t + 0.5) * t, (0.5 * t - 0.5) * t * t
+    at -= line + _ONE
+    first = a * flat[at] + b * flat[at + _ONE] + c * flat[at + _TWO] + d * flat[at + _THREE]
+    at += line
+    second = a * flat[at] + b * flat[at + _ONE] + c * flat[at + _TWO] + d * flat[at + _THREE]
+    at += line
+    third = a * flat[at] + b * flat[at + _ONE] + c * flat[at + _TWO] + d * flat[at + _THREE]
+    at += line
+    fourth = a * flat[at] + b * flat[at + _ONE] + c * flat[at + _TWO] + d * flat[at + _THREE]
+    a, b = ((-0.5 * u + 1.0) * u - 0.5) * u, (1.5 * u - 2.5) * u * u + 1.0
+    c, d = ((-1.5 * u + 2.0) * u + 0.5) * u, (0.5 * u - 0.5) * u * u
+    return a * first + b * second + c * third + d * fourth
 
 
 @numba.njit(cache=True, nogil=True)
-def _resample(
+def _sample(
     source: Plane,
-    result: Plane,
-    left: float,
-    top: float,
-    xx: float,
-    xy: float,
-    yx: float,
-    yy: float,
+    sx: float,
+    sy: float,
     code: int,
     support: float,
     stretch: float,
-) -> None:
-    for row in range(result.shape[0]):
-        for column in range(result.shape[1]):
-            sx = left + xx * column + xy * row
-            sy = top + yx * column + yy * row
-            result[row, column] = _sample(source, sx, sy, code, support, stretch)
+    across: NDArray[np.float64],
+    down: NDArray[np.float64],
+) -> float:
+    """The filtered value at a position; `across` and `down` have room for the weights of each axis."""
+    height, width = source.shape
+    reach = support * stretch
+    left, columns = _weigh(code, sx, reach, stretch, across)
+    top, rows = _weigh(code, sy, reach, stretch, down)
+    total = 0.0
+    for i in range(max(0, -top), min(rows, height - top)):
+        if down[i] == 0.0:
+            continue
+        beside = 0.0
+        for j in range(max(0, -left), min(columns, width - left)):
+            # What weighs nothing is not looked at: it may be no number.
+            if across[j] != 0.0:
+                beside += across[j] * source[top + i, left + j]
+        total += down[i] * beside
+    return total
 
 
 @numba.njit(cache=True, nogil=True)
-def _resample_projective(
-    source: Plane, result: Plane, m: NDArray[np.float64], area: float, code: int, support: float, most: float
-) -> None:
-    for row in range(result.shape[0]):
+def _take(source: Plane, result: Plane, m: NDArray[np.float64], first: int, last: int) -> None:
+    """Single samples at (x / w, y / w), with (x, y, w) = m @ (column, row, 1)."""
+    height, width = source.shape
+    for row in range(first, last):
+        for column in range(result.shape[1]):
+            w = m[2, 2] + m[2, 0] * column + m[2, 1] * row
+            result[row, column] = 0
+            if w <= 1e-6:
+                continue
+            x = math.floor((m[0, 2] + m[0, 0] * column + m[0, 1] * row) / w)
+            y = math.floor((m[1, 2] + m[1, 0] * column + m[1, 1] * row) / w)
+            if 0 <= x < width and 0 <= y < height:
+                result[row, column] = source[y, x]
+
+
+@numba.njit(cache=True, nogil=True)
+def _turned(
+    source: Plane, result: Plane, m: NDArray[np.float64], code: int, support: float, stretch: float, first: int,
+    last: int,
+) -> None:  # fmt: skip
+    height, width = source.shape
+    flat = source.ravel()
+    room = int(2 * support * stretch) + 2
+    across, down = np.empty(room), np.empty(room)
+    for row in range(first, last):
+        for column in range(result.shape[1]):
+            sx = m[0, 2] + m[0, 0] * column + m[0, 1] * row
+            sy = m[1, 2] + m[1, 0] * column + m[1, 1] * row
+            sx, sy = sx - 0.5, sy - 0.5
+            fx, fy = np.floor(sx), np.floor(sy)
+            x, y = np.int64(fx), np.int64(fy)
+            t, u = sx - fx, sy - fy
+            if stretch == 1.0 and _lies_inside(x, y, t, u, width, height):
+                result[row, column] = _between(flat, width, x, y, t, u, code)
+                continue
+            # What looks at nothing of the plane is 0.
+            beyond = support * stretch + 0.5
+            if sx < -beyond or sy < -beyond or sx > width + beyond or sy > height + beyond:
+                result[row, column] = 0.0
+                continue
+            result[row, column] = _sample(source, sx + 0.5, sy + 0.5, code, support, stretch, across, down)
+
+
+@numba.njit(cache=True, nogil=True)
+def _upright(
+    source: Plane, result: Plane, m: NDArray[np.float64], code: int, support: float, stretch: float, first: int,
+    last: int,
+) -> None:  # fmt: skip
+    """As `_turned` where rows stay rows: each is first made of rows of the source, then sampled along itself."""
+    height, width = source.shape
+    reach = support * stretch
+    room = int(2 * reach) + 2
+    count = result.shape[1]
+    # Beyond its ends a line is 0; what lies further away is looked up there.
+    line = np.zeros(width + 2 * room)
+    inner = line[room : room + width]
+    weights, down = np.zeros((room, count)), np.empty(room)
+    starts, own = np.empty(count, np.int64), np.empty(room)
+    most = 0
+    for column in range(count):
+        left, taps = _weigh(code, m[0, 2] + m[0, 0] * column, reach, stretch, own)
+        starts[column] = min(max(left + room, 0), width + room)
+        most = max(most, taps)
+        weights[:taps, column] = own[:taps]
+    # A picture that is only shifted has the same weights everywhere, for samples that lie side by side.
+    shifted = m[0, 0] == 1.0
+    from_column, to_column = 0, count
+    if shifted:
+        left, _ = _weigh(code, m[0, 2], reach, stretch, own)
+        from_column = min(count, max(0, -(left + room)))
+        to_column = max(from_column, min(count, line.size - most - (left + room)))
+    made = np.zeros(count)
+    for row in range(first, last):
+        top, rows = _weigh(code, m[1, 2] + m[1, 1] * row, reach, stretch, down)
+        inner[:] = 0.0
+        for i in range(max(0, -top), min(rows, height - top)):
+            weight, given = down[i], source[top + i]
+            if weight != 0.0:
+                for x in range(width):
+                    inner[x] += weight * given[x]
+        made[:] = 0.0
+        for tap in range(most):
+            if shifted:
+                if own[tap] != 0.0:
+                    begin = left + room + tap
+                    target, given_line = made[from_column:to_column], line[begin + from_column : begin + to_column]
+                    for column in range(target.size):
+                        target[column] += own[tap] * given_line[column]
+            else:
+                share = weights[tap]
+                for column in range(count):
+                    # What weighs nothing may be no number.
+                    part = share[column] * line[starts[column] + tap]
+                    made[column] += part if share[column] != 0.0 else 0.0
+        for column in range(count):
+            result[row, column] = made[column]
+
+
+@numba.njit(cache=True, nogil=True)
+def _projected(
+    source: Plane, result: Plane, m: NDArray[np.float64], area: float, code: int, support: float, most: float,
+    first: int, last: int,
+) -> None:  # fmt: skip
+    height, width = source.shape
+    flat = source.ravel()
+    room = int(2 * support * most) + 2
+    across, down = np.empty(room), np.empty(room)
+    for row in range(first, last):
         for column in range(result.shape[1]):
             w = m[2, 0] * column + m[2, 1] * row + m[2, 2]
             if w <= 1e-6:
@@ -82,7 +230,24 @@ def _resample_projective(
             sx = (m[0, 0] * column + m[0, 1] * row + m[0, 2]) / w
             sy = (m[1, 0] * column + m[1, 1] * row + m[1, 2]) / w
             stretch = min(most, max(1.0, math.sqrt(area / (w * w * w))))
-            result[row, column] = _sample(source, sx, sy, code, support, stretch)
+            sx, sy = sx - 0.5, sy - 0.5
+            fx, fy = np.floor(sx), np.floor(sy)
+            x, y = np.int64(fx), np.int64(fy)
+            t, u = sx - fx, sy - fy
+            if stretch == 1.0 and _lies_inside(x, y, t, u, width, height):
+                result[row, column] = _between(flat, width, x, y, t, u, code)
+                continue
+            # What looks at nothing of the plane is 0.
+            beyond = support * stretch + 0.5
+            if sx < -beyond or sy < -beyond or sx > width + beyond or sy > height + beyond:
+                result[row, column] = 0.0
+                continue
+            result[row, column] = _sample(source, sx + 0.5, sy + 0.5, code, support, stretch, across, down)
+
+
+def _bands(height: int) -> list[tuple[int, int]]:
+    rows = max(ROWS, -(-height // (2 * THREADS)))
+    return [(first, min(first + rows, height)) for first in range(0, height, rows)]
 
 
 def resample(
@@ -100,15 +265,21 @@ def resample(
     """
     xx, xy, yx, yy = matrix
     stretch = max(1.0, math.sqrt(abs(xx * yy - xy * yx)))
+    m = np.array([[xx, xy, start[0]], [yx, yy, start[1]], [0, 0, 1]], np.float64)
+    if xx == yy == 0:
+        # A quarter of a turn: on its side, rows stay rows.
+        source, m = source.T, m[[1, 0, 2]]
+    source = np.ascontiguousarray(source)
     result = np.empty(shape, source.dtype)
-    _resample(
-        np.ascontiguousarray(source), result, *start, xx, xy, yx, yy, _FILTER_CODE[kind], FILTER_SUPPORT[kind], stretch
-    )
+    code, support = _FILTER_CODE[kind], FILTER_SUPPORT[kind]
+    if code == NEAREST:
+        spread(lambda band: _take(source, result, m, *band), _bands(shape[0]))
+    else:
+        # A line is made of whole rows: that pays unless little of them is wanted.
+        upright = m[0, 1] == m[1, 0] == 0 and source.shape[1] < 4 * abs(m[0, 0]) * shape[1] + 64
+        work = _upright if upright else _turned
+        spread(lambda band: work(source, result, m, code, support, stretch, *band), _bands(shape[0]))
     return result
-
-
-MOST_STRETCH = 16.0
-"""How many times a filter is widened at the most under a perspective; near its horizon there is no end to it."""
 
 
 def resample_projective(source: Plane, shape: tuple[int, int], matrix: NDArray[np.float64], kind: str) -> Plane:
@@ -117,16 +288,12 @@ def resample_projective(source: Plane, shape: tuple[int, int], matrix: NDArray[n
     The filter is widened from place to place by the root of the area that a pixel covers there, |det M| / w^3, 16
     times at the most. What lies beyond the horizon (w <= 0) is 0.
     """
+    source, m = np.ascontiguousarray(source), np.ascontiguousarray(matrix, np.float64)
     result = np.empty(shape, source.dtype)
-    area = abs(float(np.linalg.det(matrix)))
-    support = FILTER_SUPPORT[kind]
-    _resample_projective(
-        np.ascontiguousarray(source),
-        result,
-        np.ascontiguousarray(matrix),
-        area,
-        _FILTER_CODE[kind],
-        support,
-        MOST_STRETCH,
-    )
+    code, support = _FILTER_CODE[kind], FILTER_SUPPORT[kind]
+    if code == NEAREST:
+        spread(lambda band: _take(source, result, m, *band), _bands(shape[0]))
+    else:
+        area = abs(float(np.linalg.det(m)))
+        spread(lambda band: _projected(source, result, m, area, code, support, MOST_STRETCH, *band), _bands(shape[0]))
     return result

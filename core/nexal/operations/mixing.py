@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
+from functools import partial
 from typing import Any, ClassVar, final
 
 from nexal.kernels.mixing import mixed, with_alphas
@@ -40,8 +41,9 @@ class MixingOperation(Operation):
         """Single samples of the plane over `scene.region`, in its own type."""
         raise NotImplementedError
 
-    def finished(self, plane: Plane, averaged: Plane, settings: Any) -> Plane:
-        """What becomes of a channel's samples and their average: the average, unless an operation says otherwise."""
+    def finished(self, samples: Callable[[], Plane], averaged: Plane, settings: Any) -> Plane:
+        """What becomes of a channel's single samples, made when asked for, and their average: the average, unless an
+        operation says otherwise."""
         return averaged
 
     def beside(self, channels: Sequence[str], inputs: Mapping[str, Description], settings: Any) -> dict[str, Any]:
@@ -98,5 +100,5 @@ class MixingOperation(Operation):
             staying=staying,
             inside=covered,
         )
-        result = {name: self.finished(single(planes[name]), plane, settings) for name, plane in result.items()}
+        result = {name: self.finished(partial(single, planes[name]), plane, settings) for name, plane in result.items()}
         return result | {name: single(planes[name]) for name in channels if name not in result}

@@ -88,7 +88,12 @@ class Moving(MixingOperation):
 
     def effort(self, settings: Any, scene: Scene) -> float:
         backward = self._scaled(scene.descriptions[self.mixes].display, settings, scene)
-        return 10 + 32 * (2 * self.reach(settings, backward, scene.region)) ** 2
+        from nexal.kernels.warping import FILTER_SUPPORT
+
+        reach = self.reach(settings, backward, scene.region)
+        if reach <= FILTER_SUPPORT[self.kind(settings)]:
+            return 8 if backward[0, 1] == backward[1, 0] == 0 and is_affine(backward) else 40
+        return 40 + 8 * (2 * reach) ** 2
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: Any) -> Window:
         given = scene.descriptions[self.mixes]

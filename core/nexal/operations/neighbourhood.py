@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import Any, Literal
 
 import numpy as np
@@ -152,7 +152,8 @@ class Sharpen(Blur):
     def affects(self, channel: str, description: Description, settings: Any, scene: Scene) -> bool:
         return channel in meant_channels(description, settings.channels)
 
-    def finished(self, plane: Plane, averaged: Plane, settings: Any) -> Plane:
+    def finished(self, samples: Callable[[], Plane], averaged: Plane, settings: Any) -> Plane:
+        plane = samples()
         with np.errstate(invalid="ignore", over="ignore"):
             sharp = plane + np.float32(settings.amount) * (plane - averaged)
         return sharp if np.isfinite(sharp).all() else np.where(np.isfinite(sharp), sharp, plane)

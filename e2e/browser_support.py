@@ -16,7 +16,7 @@ import numpy as np
 from django.conf import settings
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.files.base import ContentFile
-from django.test import override_settings
+from django.test import Client, override_settings
 from playwright.sync_api import Browser, Locator, Page, sync_playwright
 from server_support import PASSWORD, exr_bytes
 
@@ -129,7 +129,10 @@ class BrowserTest(StaticLiveServerTestCase):
         return shot
 
     def new_page(self) -> Page:
-        page = self.browser.new_context(viewport={"width": 1280, "height": 800}, accept_downloads=True).new_page()
+        # What breathes or moves while it waits is drawn by the processor here, sixty times a second.
+        page = self.browser.new_context(
+            viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce"
+        ).new_page()
         page.set_default_timeout(PATIENCE * 1000)
         page.on("pageerror", lambda error: self.complaints.append(f"page error: {error}"))
         page.on(
@@ -142,13 +145,16 @@ class BrowserTest(StaticLiveServerTestCase):
         )
         return page
 
-    def sign_in(self, user: User, path: str = "/projects") -> Page:
+    def sign_in(self, user: User, path: str = "") -> Page:
+        """A page of somebody who is signed in, at an address, or nowhere yet."""
+        client = Client()
+        client.force_login(user)
         page = self.new_page()
-        page.goto(f"{self.live_server_url}/sign-in?next={path}")
-        page.get_by_label("Name").fill(user.username)
-        page.get_by_label("Password").fill(PASSWORD)
-        page.get_by_role("button", name="Sign in").click()
-        page.wait_for_url(lambda url: url.removeprefix(self.live_server_url) == path)
+        page.context.add_cookies(
+            [{"name": "sessionid", "value": client.cookies["sessionid"].value, "url": self.live_server_url}]
+        )
+        if path:
+            page.goto(f"{self.live_server_url}{path}")
         return page
 
     def open_shot(self, page: Page | None = None, query: str = "", shot: Shot | None = None) -> Page:
@@ -170,7 +176,7 @@ class BrowserTest(StaticLiveServerTestCase):
         while not holds():
             if time.monotonic() > deadline:
                 self.fail(f"still not so after {seconds} s: {what}")
-            page.wait_for_timeout(60)
+            page.wait_for_timeout(100)
 
     def seen_on_the_way(self, page: Page, places: Iterable[tuple[float, float]], look: Callable[[], Any]) -> set[Any]:
         """What there is to see while the pointer goes from place to place, waiting a while at each for a change."""
@@ -179,7 +185,7 @@ class BrowserTest(StaticLiveServerTestCase):
             page.mouse.move(x, y)
             deadline = time.monotonic() + 3
             while look() == seen[-1] and time.monotonic() < deadline:
-                page.wait_for_timeout(60)
+                page.wait_for_timeout(100)
             seen.append(look())
         return set(seen)
 

@@ -163,7 +163,7 @@ class Viewer(BrowserTest):
         self.assertEqual(len(self.recipe()["steps"]), 5)
 
     def test_a_shot_that_is_not_ones_own_is_not_there(self) -> None:
-        page = self.sign_in(User.objects.create_user("stranger", password=PASSWORD))
+        page = self.sign_in(User.objects.create_user("stranger", password=PASSWORD), "/projects")
         page.get_by_text("You have no project yet").wait_for()
         page.goto(f"{self.live_server_url}/shots/{self.shot.pk}")
         page.get_by_role("alert").get_by_text("not yours to see").wait_for()
@@ -221,6 +221,7 @@ class Beginnings(BrowserTest):
 
     def test_a_project_and_a_shot_from_nothing(self) -> None:
         page = self.page
+        page.goto(f"{self.live_server_url}/projects")
         page.get_by_role("button", name="New project").click()
         page.get_by_role("dialog").get_by_label("Name").fill("Second house")
         page.keyboard.press("Enter")

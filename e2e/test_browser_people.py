@@ -69,7 +69,7 @@ class People(BrowserTest):
 
     def test_turned_off_in_the_middle_of_work(self) -> None:
         fern = User.objects.create_user("fern", password=PASSWORD, first_name="Fern")
-        theirs = self.sign_in(fern)
+        theirs = self.sign_in(fern, "/projects")
         page = self.page
         page.goto(f"{self.live_server_url}/people")
         page.get_by_role("button", name="What to do about Fern").click()

@@ -41,6 +41,7 @@ class Story(BrowserTest):
         )
         self.shot = shot
         page = self.page
+        page.goto(f"{self.live_server_url}/projects")
         page.get_by_role("link", name="Night Conservatory").click()
         page.get_by_role("img", name="Shot 040 moth").wait_for()
         page.get_by_role("link", name="050 bare").click()

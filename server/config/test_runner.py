@@ -1,18 +1,81 @@
 """The test runner: Django's own, with settings that only tests want."""
 
+import json
 import logging
+import os
 import sys
+import time
 import unittest
 from pathlib import Path
 from typing import Any
 
 from django.conf import settings
-from django.test.runner import DiscoverRunner
+from django.test.runner import DiscoverRunner, ParallelTestSuite, RemoteTestResult, RemoteTestRunner
+
+_LONGEST = 25
+
+
+def _times() -> Path:
+    return Path(settings.VAR) / "test_times.jsonl"
+
+
+def _note(kind: str, name: str, began: float) -> None:
+    """One line of what ran how long, appended whole, by whichever process ran it."""
+    line = json.dumps({"kind": kind, "name": name, "at": began, "seconds": time.time() - began, "by": os.getpid()})
+    with _times().open("a") as file:
+        file.write(line + "\n")
+
+
+class _TimedResult(RemoteTestResult):
+    """A worker's result, which notes how long each test ran."""
+
+    def startTest(self, test: Any) -> None:  # noqa: N802
+        self._began = time.time()
+        super().startTest(test)
+
+    def stopTest(self, test: Any) -> None:  # noqa: N802
+        super().stopTest(test)
+        _note("test", test.id(), self._began)
+
+
+class _TimedRunner(RemoteTestRunner):
+    resultclass = _TimedResult
+
+
+def _run_timed(args: Any) -> Any:
+    """One class of tests in a worker, with what its set-up and tear-down cost."""
+    began = time.time()
+    runner_class, index, suite, failfast, buffer = args
+    name = next(iter(suite)).id().rpartition(".")[0]
+    events = runner_class(failfast=failfast, buffer=buffer).run(suite).events
+    _note("class", name, began)
+    return index, events
+
+
+class _TimedSuite(ParallelTestSuite):
+    run_subsuite = _run_timed
+    runner_class = _TimedRunner
+
+
+def _longest() -> str:
+    """What a run that wants to be shorter looks at first: the longest tests, and how evenly the workers were used."""
+    if not _times().exists():
+        return ""
+    rows = [json.loads(line) for line in _times().read_text().splitlines()]
+    told = [
+        f"worker {by}: {sum(r['seconds'] for r in rows if r['kind'] == 'class' and r['by'] == by):.0f} s"
+        for by in sorted({row["by"] for row in rows})
+    ]
+    tests = sorted((row for row in rows if row["kind"] == "test"), key=lambda row: -row["seconds"])
+    told += [f"{row['seconds']:6.1f} s  {row['name']}" for row in tests[:_LONGEST]]
+    return "\n".join(told)
 
 
 class NexalRunner(DiscoverRunner):
     """Cheap password hashes, quiet refusals, the folders of the tests' shared helpers on the path, and at the end what
-    failed in few lines, since logs are cut."""
+    failed in few lines, since logs are cut, and what took longest."""
+
+    parallel_test_suite = _TimedSuite
 
     def setup_test_environment(self, **kwargs: Any) -> None:
         super().setup_test_environment(**kwargs)
@@ -22,6 +85,12 @@ class NexalRunner(DiscoverRunner):
         logging.getLogger("django.request").setLevel(logging.CRITICAL)
         for folder in ("core/tests", "server/tests"):
             sys.path.insert(0, str(Path(settings.ROOT) / folder))
+
+    def run_suite(self, suite: unittest.TestSuite, **kwargs: Any) -> Any:
+        _times().unlink(missing_ok=True)
+        result = super().run_suite(suite, **kwargs)
+        self.log(_longest())
+        return result
 
     def suite_result(self, suite: unittest.TestSuite, result: Any, **kwargs: Any) -> int:
         here = f'File "{settings.ROOT}/'

@@ -26,6 +26,7 @@ import time
 import zipfile
 from collections import Counter
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -56,12 +57,12 @@ class Refused(OSError):
 class Client:
     """One signed-in browser, as far as the server can tell: one connection that is kept open, and cookies."""
 
-    def __init__(self, port: int) -> None:
+    def __init__(self, port: int, name: str = USER) -> None:
         self.port = port
         self.cookies: dict[str, str] = {}
         self.connection: http.client.HTTPConnection | None = None
         self.ask("/api/session")
-        self.ask("/api/session", {"username": USER, "password": PASSWORD})
+        self.ask("/api/session", {"username": name, "password": PASSWORD})
 
     def ask(self, path: str, body: Any = None, patience: float = 60, method: str = "") -> bytes:
         """The body of an answer; what is sent is JSON or, as bytes, a form. Raises Refused, OSError, HTTPException."""
@@ -172,48 +173,113 @@ def server_processes() -> list[int]:
     return [first, *map(int, children)]
 
 
-def crowd(people: int = 20, seconds: int = 20) -> int:
-    """Each drags `white` of a stretch over the first shot's picture, at the stage's size."""
+def crowd(people: int = 20, seconds: int = 15) -> int:
+    """One person drags `white` of a stretch over their shot's picture, then all of them, each over their own shot's,
+    then all while somebody asks for work of seconds; ten changes a second, at the stage's size."""
     at = port()
-    shot = Client(at).shots()[0]["id"]
-    source = next(iter(Client(at).get(f"/api/shots/{shot}")["head"]["recipe"]["sources"]))
-    took: list[float] = []
-    ends: Counter[str] = Counter()
+    owner = Client(at)
+    shots = _still_shots(owner)
     # Signing in takes long on purpose.
-    clients = [Client(at) for _ in range(people)]
-    over = time.monotonic() + seconds
-
-    def drag(number: int) -> None:
-        client = clients[number]
-        recipe = client.get(f"/api/shots/{shot}")["head"]["recipe"]
-        chance = random.Random(number)
-        while time.monotonic() < over:
-            steps = [
-                {"name": "w", "op": "weigh", "in": {"from": source}},
-                {"name": "d", "op": "stretch", "in": {"from": "w"}, "set": {"white": round(chance.random() + 0.1, 3)}},
-            ]
-            body = {"recipe": {**recipe, "steps": steps}, "address": "d", "scale": 2, "view": f"v{number}"}
-            began = time.monotonic()
-            try:
-                client.ask(f"/api/shots/{shot}/view", body)
-                took.append(time.monotonic() - began)
-                ends["answered"] += 1
-            except Refused as error:
-                ends[str(error)] += 1
-            time.sleep(max(0.0, 0.1 - (time.monotonic() - began)))
-
+    clients = [_somebody(owner, number) for number in range(people + 1)]
+    ends: Counter[str] = Counter()
     bystander = Bystander(at)
     bystander.start()
-    threads = [threading.Thread(target=drag, args=(number,)) for number in range(people)]
-    for thread in threads:
-        thread.start()
-    for thread in threads:
-        thread.join()
+    phases = {}
+    for name, several, heavy in (("one", 1, False), ("all", people, False), ("with a heavy one", people, True)):
+        over = time.monotonic() + seconds
+        took: list[list[float]] = [[] for _ in range(several)]
+        work = [
+            threading.Thread(target=_drag, args=(clients[n], shots[n % len(shots)], over, took[n], ends))
+            for n in range(several)
+        ]
+        if heavy:
+            work.append(threading.Thread(target=_ask_much, args=(clients[people], shots[0], over, ends)))
+        for thread in work:
+            thread.start()
+        for thread in work:
+            thread.join()
+        phases[name] = took
+    p95 = {name: percentile([one for own in took for one in own], 95) for name, took in phases.items()}
+    each = sorted(percentile(own, 95) for own in phases["all"])
     print(
-        f"{people} people dragging for {seconds} s: p50 {1000 * percentile(took, 50):.0f} ms, "
-        f"p95 {1000 * percentile(took, 95):.0f} ms, {dict(ends)}; {bystander.end()}; {server_memory():.0f} MB"
+        f"{people} people dragging, each over their own shot: p95 {1000 * p95['all']:.0f} ms, "
+        f"{p95['all'] / p95['one']:.1f} of one alone ({1000 * p95['one']:.0f} ms; aim 4); "
+        f"beside somebody who asks for work of seconds {p95['with a heavy one'] / p95['all']:.2f} of that; "
+        f"the slowest person's p95 is {each[-1] / each[len(each) // 2]:.2f} of the middle one's; "
+        f"{dict(ends)}; {bystander.end()}; {server_memory():.0f} MB"
     )
     return 0
+
+
+def _somebody(owner: Client, number: int) -> Client:
+    """The crowd's person of a number, signed in and a member of the demo's project; made if they are not there yet."""
+    name = f"crowd-{number}"
+    with suppress(Refused):
+        owner.ask("/api/people", {"username": name, "name": name, "password": PASSWORD})
+    project = owner.get("/api/projects")[0]["id"]
+    with suppress(Refused):
+        owner.ask(f"/api/projects/{project}/members", {"username": name, "role": "artist"})
+    return Client(owner.port, name)
+
+
+def _still_shots(client: Client) -> list[tuple[int, dict[str, Any], str]]:
+    """Shots with a picture in colour: their number, their sources, and the name of that picture."""
+    found = []
+    for row in client.shots():
+        shot = client.get(f"/api/shots/{row['id']}")
+        sources = {
+            name: source
+            for name, source in shot["head"]["recipe"].get("sources", {}).items()
+            if "#" not in source["files"] and "frames" not in source
+        }
+        for name in sources:
+            with suppress(OSError):
+                recipe = {"nexal": 1, "sources": sources}
+                client.ask(f"/api/shots/{row['id']}/view", _dragged(recipe, name, 0.5, "first"))
+                found.append((int(row["id"]), recipe, name))
+                break
+    return found
+
+
+def _dragged(recipe: dict[str, Any], source: str, white: float, view: str) -> dict[str, Any]:
+    steps = [
+        {"name": "w", "op": "weigh", "in": {"from": source}},
+        {"name": "d", "op": "stretch", "in": {"from": "w"}, "set": {"white": white}},
+    ]
+    return {"recipe": {**recipe, "steps": steps}, "address": "d", "scale": 2, "view": view}
+
+
+def _drag(
+    client: Client, of: tuple[int, dict[str, Any], str], over: float, took: list[float], ends: Counter[str]
+) -> None:
+    shot, recipe, source = of
+    chance = random.Random(shot)
+    while time.monotonic() < over:
+        began = time.monotonic()
+        try:
+            client.ask(f"/api/shots/{shot}/view", _dragged(recipe, source, round(chance.random() + 0.1, 4), "drag"))
+            took.append(time.monotonic() - began)
+            ends["answered"] += 1
+        except Refused as error:
+            ends[str(error)] += 1
+        time.sleep(max(0.0, 0.1 - (time.monotonic() - began)))
+
+
+def _ask_much(client: Client, of: tuple[int, dict[str, Any], str], over: float, ends: Counter[str]) -> None:
+    """One heavy view after the other: a wide disc, of something that was not asked for before."""
+    shot, recipe, source = of
+    chance = random.Random(shot)
+    while time.monotonic() < over:
+        steps = [
+            {"name": "w", "op": "weigh", "in": {"from": source}},
+            {"name": "d", "op": "grow", "in": {"matte": "w"}, "set": {"distance": round(150 + chance.random(), 4)}},
+        ]
+        try:
+            body = {"recipe": {**recipe, "steps": steps}, "address": "d", "scale": 1, "view": "much"}
+            client.ask(f"/api/shots/{shot}/view", body)
+            ends["heavy ones answered"] += 1
+        except Refused as error:
+            ends[str(error)] += 1
 
 
 def slow(idle: int = 500, trickling: int = 200) -> int:

@@ -27,8 +27,9 @@ router = Router()
 SMALL = 4
 """Denominator of the scale from which on whole pictures are kept on disk."""
 TOGETHER = 64
-ENOUGH_SECONDS = 0.2
-"""What is not begun by then is left to the next request: the first pictures do not wait for the last."""
+ENOUGH_SECONDS, ENOUGH_BYTES = 0.2, 8 << 20
+"""What is not begun by then is left to the next request: the first pictures do not wait for the last, and those of
+large ones are not held all at once."""
 
 
 class PicturesAsk(Ask):
@@ -54,7 +55,8 @@ def pictures(request: HttpRequest, shot_id: int, ask: PicturesAsk) -> HttpRespon
     for address in ask.addresses:
         row: dict[str, Any] = {"address": address}
         rows.append(row)
-        if len(rows) > 1 and time.monotonic() - began > ENOUGH_SECONDS:
+        late = time.monotonic() - began > ENOUGH_SECONDS or sum(map(len, bodies)) > ENOUGH_BYTES
+        if len(rows) > 1 and late:
             row["later"] = True
             continue
         try:

@@ -124,6 +124,9 @@ class Stage(ServerTest):
             rows = self.pictures(addresses=["nobody", "cut", "matte"])
         self.assertIn("problem", rows[0])
         self.assertEqual([row.get("later") for row in rows], [None, True, True])
+        with mock.patch("stage.pictures.ENOUGH_BYTES", 1):
+            rows = self.pictures(addresses=["cut", "matte"])
+        self.assertEqual([row.get("later") for row in rows], [None, True])
 
     def test_small_pictures_of_what_is_saved_are_kept_and_of_drafts_are_not(self) -> None:
         first = self.pictures(addresses=["cut"])

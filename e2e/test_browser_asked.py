@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from browser_support import BrowserTest, code
@@ -39,6 +40,8 @@ class Asked(BrowserTest):
         twice = {request[:400]: count for request, count in Counter(asked).items() if count > 1}
         self.assertEqual(twice, {})
 
+    # However busy the machine is, all that are asked for together are answered together.
+    @mock.patch("stage.pictures.ENOUGH_SECONDS", 60.0)
     def test_a_shot_is_opened(self) -> None:
         page = self.page
         asked = self.watch(page)
@@ -46,14 +49,14 @@ class Asked(BrowserTest):
         page.get_by_role("button", name="Channel moth.R").wait_for()
         self.settle(page, asked)
         self.assert_once(asked)
-        # One question describes all items, and one or two bring the small pictures of all: what is in sight first, and
-        # what comes into sight with it.
+        # One question describes all items, and few bring the small pictures of all: what comes into sight together is
+        # asked for together.
         inspected = [request for request in asked if "/inspect " in request]
         self.assertEqual(len(inspected), 1)
         pictures = [request for request in asked if "/pictures " in request]
-        self.assertLessEqual(len(pictures), 2, pictures)
+        self.assertLessEqual(len(pictures), 4, pictures)
         addresses = [address for request in pictures for address in self.told(request)["addresses"]]
-        self.assertLessEqual({"moth", "house", "pull", "core", "matte", "cut", "comp", "moth.R"}, {*addresses})
+        self.assertLessEqual({"moth", "house", "pull", "core", "matte", "cut", "comp", "cut.R"}, {*addresses})
         self.assertEqual(len(addresses), len({*addresses}))
         self.assertLess(len(asked), 40, asked)
 

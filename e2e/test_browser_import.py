@@ -186,6 +186,7 @@ class Access(BrowserTest):
         signed_out.get_by_label("Password").wait_for()
         self.assertEqual(self.violations(signed_out), [], "sign-in")
         found: list[str] = []
+        page.goto(f"{self.live_server_url}/projects")
         for theme in ("dark", "bright"):
             page.evaluate(f"localStorage.setItem('nexal-theme', '{theme}')")
             for name, (path, text) in screens.items():

@@ -106,7 +106,7 @@ class Keeping(BrowserTest):
 
     def test_where_one_is_signed_in(self) -> None:
         page = self.page
-        other = self.sign_in(self.user)
+        other = self.sign_in(self.user, "/projects")
         page.goto(f"{self.live_server_url}/projects")
         page.get_by_role("button", name="Mira").click()
         places = page.get_by_role("region", name="Where you are signed in")

@@ -91,6 +91,76 @@ describe("a picture over its backing", () => {
   });
 });
 
+describe("every pixel of a part, at a scale, over what lies behind it", () => {
+  const SIDE = 24;
+  /** Planes of a region whose samples are drawn by lot, some of them clear, some no number. */
+  const drawn = (region: Planes["region"], scale: number, alpha: Planes["alpha"], seed: number): Planes => {
+    let lot = seed;
+    const next = () => (lot = (lot * 1103515245 + 12345) % 2147483648) / 2147483648;
+    const plane = (odd: number) =>
+      Uint16Array.from({ length: region[2] * region[3] }, () =>
+        next() < 0.1 ? odd : 0x3000 + Math.floor(next() * 0xc00),
+      );
+    const about = {
+      display: [0, 0, 400, 400],
+      digest: "",
+      ranges: [null, null, null, null],
+      finished: false,
+    };
+    return {
+      ...about,
+      channels: ["R", "G", "B", "A"],
+      data: [false, false, false, true],
+      alpha,
+      region,
+      scale,
+      samples: [plane(0x7e00), plane(0), plane(0x3c00), plane(0)],
+    } as unknown as Planes;
+  };
+  const encodedByte = (light: number) => code(Math.min(1, Math.max(0, light)));
+
+  it.each([
+    ["weave", { kind: "weave", cell: 5 }],
+    ["colour", { kind: "colour", rgb: [0.2, 0.5, 0.9] }],
+    ["straight", { kind: "planes", planes: drawn([3, 0, 40, 30], 1, "straight", 9) }],
+    ["premultiplied", { kind: "planes", planes: drawn([0, 2, 15, 13], 4, "premultiplied", 5) }],
+  ] as const)("over %s is what the formula says", (_, backing) => {
+    for (const state of ["straight", "premultiplied"] as const) {
+      const planes = drawn([7, 5, SIDE, SIDE], 2, state, 3);
+      const painted = paint(planes, { exposure: 0.5, backing: backing as Look["backing"] });
+      const gain = 2 ** 0.5;
+      for (let i = 0; i < SIDE * SIDE; i++) {
+        const [x, y] = [(7 + (i % SIDE)) * 2, (5 + Math.floor(i / SIDE)) * 2];
+        const a = HALF_VALUES[planes.samples[3]![i]!]!;
+        for (let c = 0; c < 3; c++) {
+          let behind = 0;
+          if (backing.kind === "colour") behind = decode(backing.rgb[c]!);
+          if (backing.kind === "weave") {
+            const across = (Math.floor(x / 5) + Math.floor(y / 5)) % 2 === 0;
+            const within = ((across ? y : x) / 5) % 1;
+            behind = decode((within < 0.12 || within > 0.88 ? 0x3c : across ? 0x7d : 0x5a) / 255);
+          }
+          if (backing.kind === "planes") {
+            const of = backing.planes;
+            const column = Math.floor(x / of.scale) - of.region[0];
+            const row = Math.floor(y / of.scale) - of.region[1];
+            const there = column >= 0 && row >= 0 && column < of.region[2] && row < of.region[3];
+            const at = row * of.region[2] + column;
+            const cover = there && of.alpha === "straight" ? HALF_VALUES[of.samples[3]![at]!]! : 1;
+            behind = there && cover > 0 ? HALF_VALUES[of.samples[c]![at]!]! * cover * gain : 0;
+          }
+          const value = HALF_VALUES[planes.samples[c]![i]!]!;
+          const light = state === "premultiplied" ? value : a === 0 ? 0 : value * a;
+          const wanted = light * gain + (1 - a) * behind;
+          const byte = Number.isNaN(wanted) ? 0 : encodedByte(wanted);
+          expect(Math.abs(painted[4 * i + c]! - byte), `${state} ${i} ${c}`).toBeLessThan(2);
+        }
+        expect(painted[4 * i + 3]).toBe(255);
+      }
+    }
+  });
+});
+
 describe("a lone plane", () => {
   it("is shown through its range, colour through the display curve", () => {
     const depth = pixel({ Z: 15 }, { data: [true], ranges: [[10, 20]] });

@@ -20,6 +20,9 @@ NEAREST, LINEAR, CUBIC = 0, 1, 2
 _FILTER_CODE = {"nearest": NEAREST, "linear": LINEAR, "cubic": CUBIC}
 ROWS = 16
 """Rows that a thread does at a time, at the least: what holds for all rows is found out once for each band."""
+LEAST_STRETCH = 1.01
+"""Widened by less than that, a filter is not widened: nobody sees it, and turning must not take four times as long
+because a cosine was rounded."""
 MOST_STRETCH = 16.0
 """How many times a filter is widened at the most under a perspective; near its horizon there is no end to it."""
 
@@ -229,7 +232,8 @@ def _projected(
                 continue
             sx = (m[0, 0] * column + m[0, 1] * row + m[0, 2]) / w
             sy = (m[1, 0] * column + m[1, 1] * row + m[1, 2]) / w
-            stretch = min(most, max(1.0, math.sqrt(area / (w * w * w))))
+            stretch = min(most, math.sqrt(area / (w * w * w)))
+            stretch = stretch if stretch >= LEAST_STRETCH else 1.0
             sx, sy = sx - 0.5, sy - 0.5
             fx, fy = np.floor(sx), np.floor(sy)
             x, y = np.int64(fx), np.int64(fy)
@@ -264,7 +268,8 @@ def resample(
     same factor, so that nothing aliases.
     """
     xx, xy, yx, yy = matrix
-    stretch = max(1.0, math.sqrt(abs(xx * yy - xy * yx)))
+    stretch = math.sqrt(abs(xx * yy - xy * yx))
+    stretch = stretch if stretch >= LEAST_STRETCH else 1.0
     m = np.array([[xx, xy, start[0]], [yx, yy, start[1]], [0, 0, 1]], np.float64)
     if xx == yy == 0:
         # A quarter of a turn: on its side, rows stay rows.

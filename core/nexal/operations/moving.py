@@ -88,10 +88,10 @@ class Moving(MixingOperation):
 
     def effort(self, settings: Any, scene: Scene) -> float:
         backward = self._scaled(scene.descriptions[self.mixes].display, settings, scene)
-        from nexal.kernels.warping import FILTER_SUPPORT
+        from nexal.kernels.warping import FILTER_SUPPORT, LEAST_STRETCH
 
         reach = self.reach(settings, backward, scene.region)
-        if reach <= FILTER_SUPPORT[self.kind(settings)]:
+        if reach < FILTER_SUPPORT[self.kind(settings)] * LEAST_STRETCH:
             return 8 if backward[0, 1] == backward[1, 0] == 0 and is_affine(backward) else 40
         return 40 + 8 * (2 * reach) ** 2
 

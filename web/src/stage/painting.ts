@@ -83,8 +83,13 @@ function lightTable(data: boolean, range: [number, number]): Float32Array {
   return table;
 }
 
+interface Lit {
+  samples: Uint16Array;
+  table: Float32Array;
+}
+
 /** The light tables of the seen channels, three of them: a grey picture counts thrice, of two the third is dark. */
-function lights(planes: Planes): { samples: Uint16Array; table: Float32Array }[] {
+function lights(planes: Planes): Lit[] {
   const seen = seenOf(planes);
   return [0, 1, 2].map((c) => {
     const at = seen[Math.min(c, seen.length - 1)] ?? 0;
@@ -124,15 +129,6 @@ const WEAVE_DARK = decode(0x5a / 255);
 const WEAVE_LIGHT = decode(0x7d / 255);
 const WEAVE_GAP = decode(0x3c / 255);
 
-/** Linear light of the weave: bands that pass over and under each other, with a thin gap at each band's edge. */
-function weave(x: number, y: number, cell: number): number {
-  const across = ((Math.floor(x / cell) + Math.floor(y / cell)) & 1) === 0;
-  const along = across ? y : x;
-  const within = along / cell - Math.floor(along / cell);
-  if (within < 0.12 || within > 0.88) return WEAVE_GAP;
-  return across ? WEAVE_LIGHT : WEAVE_DARK;
-}
-
 /** The pixels of a picture as bytes, row 0 first. */
 export function paint(planes: Planes, look: Look): Uint8ClampedArray<ArrayBuffer> {
   const [, , width, height] = planes.region;
@@ -153,18 +149,21 @@ export function paint(planes: Planes, look: Look): Uint8ClampedArray<ArrayBuffer
   return pixels;
 }
 
-function paintFlat(pixels: Uint8ClampedArray, colour: Uint16Array[], tables: Uint8Array[]): void {
-  const count = pixels.length / 4;
+/** Bytes of a pixel as one number, as memory has them on every machine with a browser: red first. */
+const OPAQUE = 0xff000000;
+
+function paintFlat(
+  pixels: Uint8ClampedArray<ArrayBuffer>,
+  colour: Uint16Array[],
+  tables: Uint8Array[],
+): void {
+  const words = new Uint32Array(pixels.buffer);
   const pick = (index: number) => Math.min(index, colour.length - 1);
   const two = colour.length === 2;
   const [r, g, b] = [colour[0]!, colour[pick(1)]!, colour[pick(2)]!];
-  const [tr, tg, tb] = [tables[0]!, tables[pick(1)]!, tables[pick(2)]!];
-  for (let i = 0, o = 0; i < count; i++, o += 4) {
-    pixels[o] = tr[r[i]!]!;
-    pixels[o + 1] = tg[g[i]!]!;
-    pixels[o + 2] = two ? 0 : tb[b[i]!]!;
-    pixels[o + 3] = 255;
-  }
+  const [tr, tg, tb] = [tables[0]!, tables[pick(1)]!, two ? new Uint8Array(65536) : tables[pick(2)]!];
+  for (let i = 0; i < words.length; i++)
+    words[i] = OPAQUE | (tb[b[i]!]! << 16) | (tg[g[i]!]! << 8) | tr[r[i]!]!;
 }
 
 function tinted(pixels: Uint8ClampedArray, tint: [number, number, number]): void {
@@ -172,53 +171,118 @@ function tinted(pixels: Uint8ClampedArray, tint: [number, number, number]): void
     for (let c = 0; c < 3; c++) pixels[o + c] = Math.round(pixels[o + c]! * tint[c]!);
 }
 
-function paintOver(pixels: Uint8ClampedArray, planes: Planes, alpha: Uint16Array, look: Look): void {
-  const [left, top, width, height] = planes.region;
+function paintOver(
+  pixels: Uint8ClampedArray<ArrayBuffer>,
+  planes: Planes,
+  alpha: Uint16Array,
+  look: Look,
+): void {
+  const [, , width, height] = planes.region;
+  const words = new Uint32Array(pixels.buffer);
   const gain = 2 ** look.exposure;
-  const colour = lights(planes);
-  const multiplied = (at: number) => planes.alpha === "premultiplied" && !planes.data[at];
-  const times = seenOf(planes).map((at) => !multiplied(at));
-  const backing = look.backing;
-  const behind = backing.kind === "planes" ? backing.planes : null;
-  const behindLights = behind ? lights(behind) : [];
-  const behindAlpha = behind && behind.alpha === "straight" ? behind.samples[alphaOf(behind)] : undefined;
-  const plain = backing.kind === "colour" ? backing.rgb.map(decode) : [0, 0, 0];
-  const encoded = (value: number) =>
-    ENCODED[value > 0 ? (value >= 1 ? STEPS : Math.round(value * STEPS)) : 0]!;
-  for (let y = 0, i = 0, o = 0; y < height; y++) {
-    for (let x = 0; x < width; x++, i++, o += 4) {
+  const multiplied = seenOf(planes).map((at) => planes.alpha === "premultiplied" && !planes.data[at]);
+  const [r, g, b] = lights(planes) as [Lit, Lit, Lit];
+  const [sr, sg, sb, tr, tg, tb] = [r.samples, g.samples, b.samples, r.table, g.table, b.table];
+  const [mr, mg, mb] = [0, 1, 2].map((c) => multiplied[Math.min(c, multiplied.length - 1)]!);
+  const behind = backingRows(planes, look);
+  const [br, bg, bb] = behind.light as [Float32Array, Float32Array, Float32Array];
+  for (let y = 0, i = 0; y < height; y++) {
+    behind.fill(y);
+    for (let x = 0; x < width; x++, i++) {
       const a = HALF_VALUES[alpha[i]!]!;
       const through = 1 - a;
-      const woven =
-        backing.kind === "weave"
-          ? weave((left + x) * planes.scale, (top + y) * planes.scale, backing.cell)
-          : 0;
-      const at = behind ? inside(behind, left + x, top + y, planes.scale) : -1;
-      for (let c = 0; c < 3; c++) {
-        const { samples, table } = colour[c]!;
-        const value = table[samples[i]!]!;
-        let back = backing.kind === "weave" ? woven : plain[c]!;
-        if (behind) {
-          // What lies behind lies over black itself.
-          const under = behindLights[c]!;
-          const cover = behindAlpha && at >= 0 ? HALF_VALUES[behindAlpha[at]!]! : 1;
-          back = at < 0 || cover === 0 ? 0 : under.table[under.samples[at]!]! * cover * gain;
-        }
-        // Hidden colour that is no number stays hidden.
-        const light = times[Math.min(c, times.length - 1)] ? (a === 0 ? 0 : value * a) : value;
-        pixels[o + c] = encoded(light * gain + through * back);
-      }
-      pixels[o + 3] = 255;
+      // Hidden colour that is no number stays hidden.
+      const red = mr || a !== 0 ? tr[sr[i]!]! * (mr ? gain : a * gain) : 0;
+      const green = mg || a !== 0 ? tg[sg[i]!]! * (mg ? gain : a * gain) : 0;
+      const blue = mb || a !== 0 ? tb[sb[i]!]! * (mb ? gain : a * gain) : 0;
+      words[i] =
+        OPAQUE |
+        (ENCODED[stepOf(blue + through * bb[x]!)]! << 16) |
+        (ENCODED[stepOf(green + through * bg[x]!)]! << 8) |
+        ENCODED[stepOf(red + through * br[x]!)]!;
     }
   }
 }
 
-/** Index of a position, of whichever scale, in the planes of another item, -1 outside. */
-function inside(planes: Planes, x: number, y: number, scale: number): number {
-  const [left, top, width, height] = planes.region;
-  const column = Math.floor((x * scale) / planes.scale) - left;
-  const row = Math.floor((y * scale) / planes.scale) - top;
-  return column < 0 || row < 0 || column >= width || row >= height ? -1 : row * width + column;
+/** Where light stands in the table of encoded bytes; what is no number stands at 0. */
+const stepOf = (light: number) => (light > 0 ? (light >= 1 ? STEPS : (light * STEPS + 0.5) | 0) : 0);
+
+interface BackingRows {
+  /** Linear light of a row of what lies behind, red, green and blue. */
+  light: Float32Array[];
+  fill: (y: number) => void;
+}
+
+/** What lies behind a picture, row by row of it. */
+function backingRows(planes: Planes, look: Look): BackingRows {
+  const [left, top, width] = planes.region;
+  const { backing } = look;
+  const light = [0, 1, 2].map(() => new Float32Array(width));
+  if (backing.kind === "weave") return weaveRows(light, left, top, planes.scale, backing.cell);
+  if (backing.kind === "planes")
+    return planesRows(light, left, top, planes.scale, backing.planes, 2 ** look.exposure);
+  const plain = backing.kind === "colour" ? backing.rgb.map(decode) : [0, 0, 0];
+  light.forEach((row, c) => row.fill(plain[c]!));
+  return { light, fill: () => undefined };
+}
+
+/** Bands that pass over and under each other, with a thin gap at each band's edge. */
+function weaveRows(
+  light: Float32Array[],
+  left: number,
+  top: number,
+  scale: number,
+  cell: number,
+): BackingRows {
+  const [row, ...others] = light as [Float32Array, Float32Array, Float32Array];
+  const at = (place: number) => {
+    const band = (place * scale) / cell;
+    const within = band - Math.floor(band);
+    return [Math.floor(band) & 1, within < 0.12 || within > 0.88 ? 1 : 0] as const;
+  };
+  const odd = Uint8Array.from(row, (_, x) => at(left + x)[0]);
+  const gap = Uint8Array.from(row, (_, x) => at(left + x)[1]);
+  const fill = (y: number) => {
+    const [oddRow, gapRow] = at(top + y);
+    for (let x = 0; x < row.length; x++) {
+      const across = odd[x] === oddRow;
+      row[x] = (across ? gapRow : gap[x]) ? WEAVE_GAP : across ? WEAVE_LIGHT : WEAVE_DARK;
+    }
+    for (const other of others) other.set(row);
+  };
+  return { light, fill };
+}
+
+/** Another item, which itself lies over black; black beyond it. */
+function planesRows(
+  light: Float32Array[],
+  left: number,
+  top: number,
+  scale: number,
+  behind: Planes,
+  gain: number,
+): BackingRows {
+  const [x0, y0, width, height] = behind.region;
+  const lit = lights(behind);
+  const cover = behind.alpha === "straight" ? behind.samples[alphaOf(behind)] : undefined;
+  const ratio = scale / behind.scale;
+  const columns = Int32Array.from(light[0]!, (_, x) => {
+    const column = Math.floor((left + x) * ratio) - x0;
+    return column >= 0 && column < width ? column : -1;
+  });
+  const fill = (y: number) => {
+    const row = Math.floor((top + y) * ratio) - y0;
+    const there = row >= 0 && row < height;
+    light.forEach((line, c) => {
+      const { samples, table } = lit[c]!;
+      for (let x = 0; x < line.length; x++) {
+        const at = there && columns[x]! >= 0 ? row * width + columns[x]! : -1;
+        const covered = at < 0 ? 0 : cover ? HALF_VALUES[cover[at]!]! : 1;
+        line[x] = covered === 0 ? 0 : table[samples[at]!]! * covered * gain;
+      }
+    });
+  };
+  return { light, fill };
 }
 
 /** Coverage removed by a matte, as a white picture whose opacity is 1 - matte. */

@@ -20,7 +20,7 @@ NEAREST, LINEAR, CUBIC = 0, 1, 2
 _FILTER_CODE = {"nearest": NEAREST, "linear": LINEAR, "cubic": CUBIC}
 ROWS = 16
 """Rows that a thread does at a time, at the least: what holds for all rows is found out once for each band."""
-LEAST_STRETCH = 1.01
+LEAST_STRETCH = 1.005
 """Widened by less than that, a filter is not widened: nobody sees it, and turning must not take four times as long
 because a cosine was rounded."""
 MOST_STRETCH = 16.0

@@ -23,14 +23,17 @@ if TYPE_CHECKING:
 SHOT, ITEM = "040 moth", "screen"
 STEPS = 60
 CHANNELS, WIDTH, HEIGHT = 1000, 2048, 1080
-# When the pointer was moved, and when the stage was drawn after that: the frame after the drawing has begun then.
+# When the pointer was moved, and when the stage was drawn with another picture after that: the frame after the drawing has begun then.
 WATCH = """(() => {
   window.moved = 0;
   window.drawn = [];
   addEventListener("pointermove", () => { window.moved = performance.now(); window.drawn = []; }, true);
   const draw = CanvasRenderingContext2D.prototype.drawImage;
   CanvasRenderingContext2D.prototype.drawImage = function (...given) {
-    if (this.canvas.dataset.pane === "main") requestAnimationFrame(() => window.drawn.push(performance.now()));
+    if (this.canvas.dataset.pane === "main" && given[0] !== window.last) {
+      window.last = given[0];
+      requestAnimationFrame(() => window.drawn.push(performance.now()));
+    }
     return draw.apply(this, given);
   };
 })()"""

@@ -12,6 +12,8 @@ from browser_support import BrowserTest, code
 from playwright.sync_api import Page, Request
 from server_support import exr_bytes
 
+from projects.models import Shot
+
 AGAIN = ("/news", "/slow", "/api/session")
 """What is asked again on purpose, since the answer changes by itself."""
 
@@ -103,10 +105,40 @@ class Asked(BrowserTest):
         views = [self.told(request) for request in asked if "/view " in request]
         self.assertEqual(views, [], "a pan over what was seen before")
 
-    def test_a_pan_asks_for_the_strip_that_comes_into_sight(self) -> None:
+    def wide_shot(self) -> Shot:
+        """A shot of a picture that is larger than the stage: a ramp, and a stretch of it."""
         wide = np.tile(np.linspace(0, 1, 2600, dtype=np.float16), (400, 1))
-        recipe = {"nexal": 1, "sources": {"wide": {"files": "wide.exr"}}}
-        shot = self.make_shot("060 wide", recipe, {"wide.exr": exr_bytes(dict.fromkeys("RGB", wide))})
+        stretch = {"name": "core", "op": "stretch", "in": {"from": "wide.R"}, "set": {"black": 0.0, "white": 0.5}}
+        recipe = {"nexal": 1, "sources": {"wide": {"files": "wide.exr"}}, "steps": [stretch]}
+        return self.make_shot("060 wide", recipe, {"wide.exr": exr_bytes(dict.fromkeys("RGB", wide))})
+
+    def test_what_is_dragged_is_followed_with_fewer_samples_and_seen_in_full_at_rest(self) -> None:
+        page = self.page
+        self.shot = self.wide_shot()
+        self.open_shot(page, "?item=core")
+        slider = page.locator("[data-settings]").get_by_role("slider", name="White", exact=True)
+        slider.wait_for()
+        asked = self.watch(page)
+        self.settle(page, asked)
+        box = slider.bounding_box()
+        assert box
+        x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+        page.mouse.move(x, y)
+        page.mouse.down()
+        asked.clear()
+        for step in range(12):
+            page.mouse.move(x + 2 * step, y)
+            page.wait_for_timeout(60)
+        page.wait_for_timeout(1500)
+        # Held still, it is seen in full before it is let go.
+        scales = [self.told(request)["scale"] for request in asked if "/view " in request]
+        self.assertEqual((scales[0], scales[-1]), (4, 2), scales)
+        self.assertEqual(scales, sorted(scales, reverse=True))
+        page.mouse.up()
+        self.wait_for(lambda: self.step("core")["set"]["white"] != 0.5)
+
+    def test_a_pan_asks_for_the_strip_that_comes_into_sight(self) -> None:
+        shot = self.wide_shot()
         page = self.page
         asked = self.watch(page)
         self.open_shot(page, "?item=wide", shot)

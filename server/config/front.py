@@ -34,6 +34,8 @@ LEAST_RATE = 20_000
 IDLE_SECONDS = 75
 PR_SET_PDEATHSIG = 1
 CLEANUP_SECONDS = 5
+HELD_BYTES, SEND_BYTES = 8 << 20, 1 << 18
+"""Bytes of an answer that wait in memory for a slow client, and bytes handed to the system at a time."""
 CONNECTIONS = 2_000
 GRACE_SECONDS = 6
 """How long the processes of a stopping server have, a few seconds more than they wait for what they work at."""
@@ -62,6 +64,11 @@ class Parser(HTTPRequestParser):
 
 class Channel(HTTPChannel):
     parser_class = Parser
+
+    def __init__(self, *given: Any, **more: Any) -> None:
+        super().__init__(*given, **more)
+        # What is not taken at once is cut off anew each time: pieces as large as the system's whole buffer cost twice.
+        self.sendbuf_len = min(self.sendbuf_len, SEND_BYTES)
 
 
 class Server(TcpWSGIServer):
@@ -92,6 +99,8 @@ def server_for(application: Any, listening: socket.socket, threads: int) -> Serv
             cleanup_interval=CLEANUP_SECONDS,
             # What a client sends is read on while it waits, so that it is seen when it is gone.
             channel_request_lookahead=1,
+            # The planes of a stage wait in memory for who takes them slowly; only what is larger is laid into a file.
+            outbuf_overflow=HELD_BYTES,
             asyncore_use_poll=True,
             ident=None,
         ),

@@ -21,6 +21,8 @@ interface Draft {
   recipe: Recipe;
   /** A change that the server does not have yet. */
   unsaved: boolean;
+  /** Something is being dragged: the recipe holds a change that has not settled. */
+  moving: boolean;
   saving: boolean;
   /** Steps back and on, counting those that the server does not know. */
   canUndo: boolean;
@@ -101,6 +103,7 @@ export function createDraft(server: Server, keeper: Keeper) {
       const unsaved = local || later.some((entry) => "change" in entry);
       set({
         unsaved,
+        moving: loose,
         // Where nothing is left to be saved, nothing failed to be.
         ...(unsaved || later.length ? {} : { problem: null }),
         canUndo: local || Boolean(head?.parent),
@@ -365,6 +368,7 @@ export function createDraft(server: Server, keeper: Keeper) {
       head: null,
       recipe: EMPTY,
       unsaved: false,
+      moving: false,
       saving: false,
       canUndo: false,
       canRedo: false,

@@ -17,7 +17,8 @@ export function drawShown(
   // The last samples of an odd-sized proxy stand for pixels beyond the display window.
   const right = Math.min((x + width) * scale, planes.display[2]);
   const bottom = Math.min((y + height) * scale, planes.display[3]);
-  context.imageSmoothingEnabled = planes.pending != null || placement.zoom * scale < 1;
+  // Seen smaller than it is, a picture has no pixels to be looked at: fewer samples while it is dragged are smoothed.
+  context.imageSmoothingEnabled = planes.pending != null || placement.zoom < 1;
   context.imageSmoothingQuality = "high";
   context.drawImage(
     bitmap,

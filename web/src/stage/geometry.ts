@@ -31,10 +31,14 @@ export function position(placement: Placement, x: number, y: number): [number, n
   return [placement.left + x / placement.zoom, placement.top + y / placement.zoom];
 }
 
-/** Denominator of the proxy scale that still has a sample for each device pixel. */
-export function scaleFor(zoom: number, ratio: number): number {
+/**
+ * Denominator of the proxy scale that still has a sample for each device pixel; `quickly`, of a picture that is seen
+ * smaller than it is, the next one, with a quarter of the samples.
+ */
+export function scaleFor(zoom: number, ratio: number, quickly = false): number {
   const wanted = 1 / (zoom * ratio);
-  return wanted >= 8 ? 8 : wanted >= 4 ? 4 : wanted >= 2 ? 2 : 1;
+  const scale = wanted >= 8 ? 8 : wanted >= 4 ? 4 : wanted >= 2 ? 2 : 1;
+  return quickly && wanted > 1 ? Math.min(8, 2 * scale) : scale;
 }
 
 const GRID = 64;

@@ -2,6 +2,8 @@ import { useEffect, useMemo, useRef, useState } from "react";
 
 import type { Problem } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
+import { useSettled } from "@/parts/useSettled";
+import { useDraft } from "@/shot/draft";
 
 import { type Placement, scaleFor, visibleRegion } from "./geometry";
 import { paintIn } from "./painter";
@@ -39,7 +41,11 @@ export interface PaneAsk {
 
 /** Everything that one pane draws: its picture and its overlay, fetched and painted as they change. */
 export function usePane(ask: PaneAsk) {
-  const scale = ask.placement ? scaleFor(ask.placement.zoom, window.devicePixelRatio) : 1;
+  // What is dragged is followed with a quarter of the samples, and seen in full as soon as it stands still.
+  const recipe = ask.picture?.recipe ?? null;
+  const still = useSettled(recipe);
+  const dragged = useDraft((state) => state.moving) && still !== recipe;
+  const scale = ask.placement ? scaleFor(ask.placement.zoom, window.devicePixelRatio, dragged) : 1;
   const region = ask.placement && ask.display ? visibleRegion(ask.placement, ask.display, scale) : null;
   const wanted = (layer: Layer | null, view: string) =>
     layer && region ? { ...layer, scale, region, view: `${ask.name}-${view}` } : null;

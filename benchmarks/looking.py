@@ -21,9 +21,10 @@ if TYPE_CHECKING:
     from playwright.sync_api import Page
 
 SHOT, ITEM = "040 moth", "screen"
-STEPS = 60
+STEPS = 30
 CHANNELS, WIDTH, HEIGHT = 1000, 2048, 1080
-# When the pointer was moved, and when the stage was drawn with another picture after that: the frame after the drawing has begun then.
+# When the pointer was moved, and when the stage was drawn with another picture after that: the frame after the
+# drawing has begun then.
 WATCH = """(() => {
   window.moved = 0;
   window.drawn = [];
@@ -80,7 +81,7 @@ def _slider(page: Page) -> None:
     for step in range(STEPS):
         # Back and forth, so that each step is a change.
         page.mouse.move(x + 30 + 3 * (step % 10), y)
-        time.sleep(0.4)
+        time.sleep(1.0)
         moved, drawn = page.evaluate("[window.moved, window.drawn[0] ?? null]")
         if drawn is not None:
             found.append(drawn - moved)

@@ -130,10 +130,9 @@ class Asked(BrowserTest):
             page.mouse.move(x + 2 * step, y)
             page.wait_for_timeout(60)
         page.wait_for_timeout(1500)
-        # Held still, it is seen in full before it is let go.
+        # Held still, it is seen in full before it is let go; on a busy machine also between two steps.
         scales = [self.told(request)["scale"] for request in asked if "/view " in request]
         self.assertEqual((scales[0], scales[-1]), (4, 2), scales)
-        self.assertEqual(scales, sorted(scales, reverse=True))
         page.mouse.up()
         self.wait_for(lambda: self.step("core")["set"]["white"] != 0.5)
 

@@ -7,15 +7,16 @@ there, on the same two cores as the server.
 from __future__ import annotations
 
 import os
-import sys
 import time
-from pathlib import Path
+from collections.abc import Iterator
+from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
 from benchmarks.measure import report
 from benchmarks.playing import memory, signed_in
+from benchmarks.serving import ready
 
 if TYPE_CHECKING:
     from playwright.sync_api import Page
@@ -115,40 +116,31 @@ def _wall(page: Page) -> None:
     )
 
 
-class _wide_shot:  # noqa: N801
+@contextmanager
+def _wide_shot() -> Iterator[int]:
     """A shot of a picture of very many channels in the demo's project, while it is looked at."""
+    os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
+    ready()
+    from django.conf import settings
+    from django.core.files.base import ContentFile
+    from server_support import exr_bytes
 
-    def __enter__(self) -> int:
-        root = Path(__file__).resolve().parent.parent
-        sys.path[:0] = [str(root / "server"), str(root / "server" / "tests")]
-        os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
-        os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
-        import django
+    from nexal.recipe import parse_recipe
+    from projects.models import Project, Shot
+    from recipes.services import first_revision, save
+    from sources.services import import_file
+    from wall.tidying import remove
 
-        django.setup()
-        from django.conf import settings
-        from django.core.files.base import ContentFile
-        from server_support import exr_bytes
-
-        from nexal.recipe import parse_recipe
-        from projects.models import Project, Shot
-        from recipes.services import first_revision, save
-        from sources.services import import_file
-
-        settings.NEXAL_JOBS = "inline"
-        project = Project.objects.get(name="Night Conservatory")
-        user: Any = project.memberships.filter(role="owner").first().user_id
-        shot = Shot.objects.create(project=project, name=f"999 many channels {os.getpid()}")
+    settings.NEXAL_JOBS = "inline"
+    project = Project.objects.get(name="Night Conservatory")
+    user: Any = project.memberships.filter(role="owner").first().user_id
+    shot = Shot.objects.create(project=project, name=f"999 many channels {os.getpid()}")
+    try:
         first_revision(shot, user)
         ramp = np.linspace(0, 1, WIDTH, dtype=np.float16) * np.ones((HEIGHT, 1), np.float16)
         planes = {f"group{n // 10:02d}.c{n % 10}": ramp * np.float16(n / CHANNELS) for n in range(CHANNELS)}
         import_file(shot, "many.exr", ContentFile(exr_bytes(planes), name="many.exr"))
-        recipe = {"nexal": 1, "sources": {"many": {"files": "many.exr"}}}
-        save(shot, user, 1, parse_recipe(recipe))
-        self.shot = shot
-        return int(shot.pk)
-
-    def __exit__(self, *_: object) -> None:
-        from wall.tidying import remove
-
-        remove(self.shot)
+        save(shot, user, 1, parse_recipe({"nexal": 1, "sources": {"many": {"files": "many.exr"}}}))
+        yield int(shot.pk)
+    finally:
+        remove(Shot.objects.get(pk=shot.pk))

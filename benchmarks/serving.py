@@ -40,15 +40,20 @@ class Served:
         return int(shot.pk)
 
 
-@contextmanager
-def served() -> Iterator[Served]:
+def ready() -> None:
+    """Make the server's code and what its tests share importable here."""
     root = Path(__file__).resolve().parent.parent
     sys.path[:0] = [str(root / "server"), str(root / "server" / "tests")]
     os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
     import django
-    from django.conf import settings
 
     django.setup()
+
+
+@contextmanager
+def served() -> Iterator[Served]:
+    ready()
+    from django.conf import settings
     from django.test import Client
     from django.test.utils import get_runner, setup_test_environment, teardown_test_environment
 

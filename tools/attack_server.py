@@ -189,7 +189,7 @@ def crowd(people: int = 20, seconds: int = 15) -> int:
         over = time.monotonic() + seconds
         took: list[list[float]] = [[] for _ in range(several)]
         work = [
-            threading.Thread(target=_drag, args=(clients[n], shots[n % len(shots)], over, took[n], ends))
+            threading.Thread(target=_drag, args=(n, clients[n], shots[n % len(shots)], over, took[n], ends))
             for n in range(several)
         ]
         if heavy:
@@ -250,10 +250,16 @@ def _dragged(recipe: dict[str, Any], source: str, white: float, view: str) -> di
 
 
 def _drag(
-    client: Client, of: tuple[int, dict[str, Any], str], over: float, took: list[float], ends: Counter[str]
+    number: int,
+    client: Client,
+    of: tuple[int, dict[str, Any], str],
+    over: float,
+    took: list[float],
+    ends: Counter[str],
 ) -> None:
     shot, recipe, source = of
-    chance = random.Random(shot)
+    # Two at the same shot ask for different things.
+    chance = random.Random(number)
     while time.monotonic() < over:
         began = time.monotonic()
         try:

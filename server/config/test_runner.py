@@ -59,8 +59,6 @@ class _TimedSuite(ParallelTestSuite):
 
 def _longest() -> str:
     """What a run that wants to be shorter looks at first: the longest tests, and how evenly the workers were used."""
-    if not _times().exists():
-        return ""
     rows = [json.loads(line) for line in _times().read_text().splitlines()]
     told = [
         f"worker {by}: {sum(r['seconds'] for r in rows if r['kind'] == 'class' and r['by'] == by):.0f} s"
@@ -89,7 +87,8 @@ class NexalRunner(DiscoverRunner):
     def run_suite(self, suite: unittest.TestSuite, **kwargs: Any) -> Any:
         _times().unlink(missing_ok=True)
         result = super().run_suite(suite, **kwargs)
-        self.log(_longest())
+        if _times().exists():
+            self.log(_longest())
         return result
 
     def suite_result(self, suite: unittest.TestSuite, result: Any, **kwargs: Any) -> int:

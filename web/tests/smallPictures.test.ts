@@ -100,6 +100,16 @@ describe("small pictures", () => {
     expect(asked[1]).toEqual(names.slice(0, 6));
   });
 
+  it("that an answer leaves out fail, instead of being asked for again for ever", async () => {
+    vi.stubGlobal("document", { cookie: "" });
+    const asked = vi.fn(() => Promise.resolve(new Response(packed(["a1"], Infinity))));
+    vi.stubGlobal("fetch", asked);
+    const of = recipe();
+    const [, left] = await Promise.allSettled(["a1", "a2"].map((name) => smallPlanes(1, of, name, still())));
+    expect(left!.status).toBe("rejected");
+    expect(asked).toHaveBeenCalledTimes(1);
+  });
+
   it("whose request fails all fail, and can be asked for again", async () => {
     vi.stubGlobal("document", { cookie: "" });
     vi.stubGlobal("fetch", () => Promise.reject(new TypeError("network error")));

@@ -8,12 +8,12 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from nexal.kernels.threads import spread
+from nexal.kernels.threads import bands, spread
 from nexal.picture import Plane
 
 FAR = 1 << 30
 ROWS = 128
-"""Rows of a band, or columns of one, that a thread does at a time."""
+"""Rows, or columns, that a thread does at a time, at the least."""
 
 
 @numba.njit(cache=True, nogil=True)
@@ -105,10 +105,6 @@ def _near_enough(
             result[y, x] = math.hypot(rows[y, x] - y, columns[y, x] - x) <= most
 
 
-def _bands(length: int) -> list[tuple[int, int]]:
-    return [(first, min(first + ROWS, length)) for first in range(0, length, ROWS)]
-
-
 def nearest_known(known: NDArray[np.bool_]) -> tuple[NDArray[np.int32], NDArray[np.int32]]:
     """Row and column of the nearest pixel of a mask, for each pixel, exactly; -1 where the mask is empty.
 
@@ -116,8 +112,8 @@ def nearest_known(known: NDArray[np.bool_]) -> tuple[NDArray[np.int32], NDArray[
     """
     known = np.ascontiguousarray(known)
     rows, columns = (np.empty(known.shape, np.int32) for _ in range(2))
-    spread(lambda band: _nearest_rows(known, rows, *band), _bands(known.shape[1]))
-    spread(lambda band: _nearest_columns(rows, columns, *band), _bands(known.shape[0]))
+    spread(lambda band: _nearest_rows(known, rows, *band), bands(known.shape[1], ROWS))
+    spread(lambda band: _nearest_columns(rows, columns, *band), bands(known.shape[0], ROWS))
     return rows, columns
 
 
@@ -131,17 +127,17 @@ def carried(planes: list[Plane], known: NDArray[np.bool_], distance: float, sigm
     if known.all() or not known.any():
         return planes
     known = np.ascontiguousarray(known)
-    bands = _bands(known.shape[0])
+    parts = bands(known.shape[0], ROWS)
     rows, columns = nearest_known(known)
     kept = known
     if math.isfinite(distance):
         near = np.empty_like(known)
-        spread(lambda band: _near_enough(rows, columns, distance, near, *band), bands)
+        spread(lambda band: _near_enough(rows, columns, distance, near, *band), parts)
         kept = known | ~near
 
     def one(plane: Plane) -> Plane:
         filled = np.empty_like(plane)
-        spread(lambda band: _fill(plane, known, rows, columns, filled, *band), bands)
+        spread(lambda band: _fill(plane, known, rows, columns, filled, *band), parts)
         if sigma > 0.2:
             filled = blur(filled, gaussian_weights(sigma))
         np.copyto(filled, plane, where=kept)

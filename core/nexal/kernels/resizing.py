@@ -16,7 +16,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from nexal.kernels.threads import THREADS, spread
+from nexal.kernels.threads import bands, spread
 from nexal.picture import Plane
 
 LOBES = 3
@@ -160,11 +160,6 @@ ROWS = 8
 """Rows that a thread does at a time, at the least."""
 
 
-def _bands(height: int) -> list[tuple[int, int]]:
-    rows = max(ROWS, -(-height // (2 * THREADS)))
-    return [(first, min(first + rows, height)) for first in range(0, height, rows)]
-
-
 def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps) -> Plane:
     """A part of a plane in another size. `source` begins at old pixel (`left`, `top`) and holds all that is tapped.
 
@@ -182,10 +177,10 @@ def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps) -> Pl
     height, width = len(above), beside.shape[1]
     result = np.empty((height, width), np.float32)
     if height <= source.shape[0]:
-        spread(lambda band: _smaller(source, above, down, beside, across, result, *band), _bands(height))
+        spread(lambda band: _smaller(source, above, down, beside, across, result, *band), bands(height, ROWS))
         return result
     # Where it grows, fewer rows are sampled along themselves before there are more of them.
     wide = np.empty((source.shape[0], width), np.float32)
-    spread(lambda band: _wider(source, beside, across, wide, *band), _bands(source.shape[0]))
-    spread(lambda band: _taller(wide, above, down, result, *band), _bands(height))
+    spread(lambda band: _wider(source, beside, across, wide, *band), bands(source.shape[0], ROWS))
+    spread(lambda band: _taller(wide, above, down, result, *band), bands(height, ROWS))
     return result

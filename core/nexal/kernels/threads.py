@@ -23,3 +23,10 @@ def _pool() -> ThreadPoolExecutor:
 def spread(work: Callable[[Part], Result], parts: Iterable[Part]) -> list[Result]:
     """The result of each part, in order."""
     return list(_pool().map(work, parts))
+
+
+def bands(length: int, least: int) -> list[tuple[int, int]]:
+    """Rows (or columns) from the first to before the last of each part of a plane that `spread` does at a time: two for
+    each thread, of `least` at the least."""
+    size = max(least, -(-length // (2 * THREADS)))
+    return [(first, min(first + size, length)) for first in range(0, length, size)]

@@ -15,7 +15,7 @@ def warm() -> None:
     from nexal.kernels.lookup import looked_up
     from nexal.kernels.matting import closed_form
     from nexal.kernels.morphology import grow
-    from nexal.kernels.nearest import nearest_known
+    from nexal.kernels.nearest import carried
     from nexal.kernels.pointmath import encode
     from nexal.kernels.ranking import MODES, SINGLE, crossed, quality, rank
     from nexal.kernels.recording import Recording
@@ -32,11 +32,12 @@ def warm() -> None:
     for bits in (np.uint8, np.uint16):
         looked_up(np.zeros(np.iinfo(bits).max + 1, np.float32), np.zeros((2, 2), bits))
     for kind in FILTER_SUPPORT:
-        resample(pixels, (2, 2), (0.5, 0.5), (1.0, 0.0, 0.0, 1.0), kind)
+        for turn in (0.0, 0.5):
+            resample(pixels, (2, 2), (0.5, 0.5), (1.0, turn, -turn, 1.0), kind)
     codes = np.array([[0, 1, mode, 0, 1] for mode in range(SINGLE, len(MODES))], np.int32)
     rank(pixels, pixels, codes)
     quality(crossed(pixels, codes[0]).reshape(2, 2), np.ones((2, 2), np.bool_), 0.0, 1.0)
-    nearest_known(pixels > 0)
+    carried([pixels], np.eye(4, dtype=np.bool_), 2.0, 0.0)
     grow(pixels, 1.5, round_element=True)
     clouds((2, 2), (0.5, 0.5), 1.0, 8.0, 1, 1)
     lay(pixels.copy(), stroke_coverage((4, 4), np.ones((2, 3), np.float32), 2.0, 0.5, (0.0, 0.0)), 1.0, 1.0)
@@ -101,7 +102,8 @@ def warm_textures(pixels: Plane) -> None:
     from nexal.kernels.shading import AreaLight, Material, Surroundings, shade
     from nexal.kernels.wrapping import finished, sampled
 
-    resized(pixels, 0, 0, taps(0, 8, 0.5, (0, 4), "auto"), taps(0, 2, 2.0, (0, 4), "auto"))
+    for rows in (taps(0, 8, 0.5, (0, 4), "auto"), taps(0, 3, 1.3, (0, 4), "auto")):
+        resized(pixels, 0, 0, rows, taps(0, 3, 1.3, (0, 4), "auto"))
     for count in (1, 3):
         packed_rows(np.stack([pixels] * count), 0, 4, np.empty((count, 4, 4), np.float32))
     for most in (255, 65535):

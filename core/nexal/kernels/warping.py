@@ -7,17 +7,18 @@ on Acoustics, Speech, and Signal Processing 29, 1981, with a = -1/2 (Catmull-Rom
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from nexal.kernels.threads import THREADS, spread
+from nexal.kernels.threads import bands, spread
 from nexal.picture import Plane
 
 FILTER_SUPPORT = {"nearest": 0.5, "linear": 1.0, "cubic": 2.0}
-NEAREST, LINEAR, CUBIC = 0, 1, 2
-_FILTER_CODE = {"nearest": NEAREST, "linear": LINEAR, "cubic": CUBIC}
+LINEAR, CUBIC = 1, 2
+_FILTER_CODE = {"linear": LINEAR, "cubic": CUBIC}
 ROWS = 16
 """Rows that a thread does at a time, at the least: what holds for all rows is found out once for each band."""
 LEAST_STRETCH = 1.005
@@ -25,6 +26,12 @@ LEAST_STRETCH = 1.005
 because a cosine was rounded."""
 MOST_STRETCH = 16.0
 """How many times a filter is widened at the most under a perspective; near its horizon there is no end to it."""
+
+
+@numba.njit(cache=True, nogil=True)
+def _widened(ratio: float) -> float:
+    """How many times a filter is widened where a picture shrinks by a ratio."""
+    return ratio if ratio >= LEAST_STRETCH else 1.0
 
 
 @numba.njit(cache=True, nogil=True)
@@ -54,12 +61,6 @@ def _weigh(code: int, at: float, reach: float, stretch: float, weights: NDArray[
 
 _ONE, _TWO, _THREE = np.uintp(1), np.uintp(2), np.uintp(3)
 """Steps between samples: a place that cannot be below 0 is not asked whether it counts from the end."""
-
-
-@numba.njit(inline="always")
-def _lies_inside(x: int, y: int, t: float, u: float, width: int, height: int) -> bool:
-    """Whether all that is looked at lies in the plane, and all of it weighs something: so it is nearly everywhere."""
-    return t != 0.0 and u != 0.0 and 1 <= x < width - 2 and 1 <= y < height - 2
 
 
 @numba.njit(inline="always")
@@ -133,40 +134,48 @@ def _take(source: Plane, result: Plane, m: NDArray[np.float64], first: int, last
 
 
 @numba.njit(cache=True, nogil=True)
-def _turned(
-    source: Plane, result: Plane, m: NDArray[np.float64], code: int, support: float, stretch: float, first: int,
-    last: int,
-) -> None:  # fmt: skip
+def _filtered(
+    source: Plane, result: Plane, m: NDArray[np.float64], code: int, support: float, first: int, last: int
+) -> None:
+    """Filtered values at (x / w, y / w), with (x, y, w) = m @ (column, row, 1): everywhere alike, or, under a
+    perspective, widened from place to place. What a value takes is written out here: a call costs more than that."""
     height, width = source.shape
     flat = source.ravel()
-    room = int(2 * support * stretch) + 2
+    area = abs(np.linalg.det(m))
+    affine = m[2, 0] == 0.0 and m[2, 1] == 0.0
+    stretch = _widened(math.sqrt(area))
+    room = int(2 * support * (stretch if affine else MOST_STRETCH)) + 2
     across, down = np.empty(room), np.empty(room)
     for row in range(first, last):
         for column in range(result.shape[1]):
             sx = m[0, 2] + m[0, 0] * column + m[0, 1] * row
             sy = m[1, 2] + m[1, 0] * column + m[1, 1] * row
-            sx, sy = sx - 0.5, sy - 0.5
-            fx, fy = np.floor(sx), np.floor(sy)
-            x, y = np.int64(fx), np.int64(fy)
-            t, u = sx - fx, sy - fy
-            if stretch == 1.0 and _lies_inside(x, y, t, u, width, height):
+            if not affine:
+                w = m[2, 2] + m[2, 0] * column + m[2, 1] * row
+                if w <= 1e-6:
+                    result[row, column] = 0.0
+                    continue
+                sx, sy = sx / w, sy / w
+                stretch = _widened(min(MOST_STRETCH, math.sqrt(area / (w * w * w))))
+            left, top = np.floor(sx - 0.5), np.floor(sy - 0.5)
+            x, y, t, u = np.int64(left), np.int64(top), sx - 0.5 - left, sy - 0.5 - top
+            reach = support * stretch
+            # All that is looked at lies in the plane, and all of it weighs something: so it is nearly everywhere.
+            if stretch == 1.0 and t != 0.0 and u != 0.0 and 1 <= x < width - 2 and 1 <= y < height - 2:
                 result[row, column] = _between(flat, width, x, y, t, u, code)
-                continue
-            # What looks at nothing of the plane is 0.
-            beyond = support * stretch + 0.5
-            if sx < -beyond or sy < -beyond or sx > width + beyond or sy > height + beyond:
+            elif sx < -reach or sy < -reach or sx > width + reach or sy > height + reach:
                 result[row, column] = 0.0
-                continue
-            result[row, column] = _sample(source, sx + 0.5, sy + 0.5, code, support, stretch, across, down)
+            else:
+                result[row, column] = _sample(source, sx, sy, code, support, stretch, across, down)
 
 
 @numba.njit(cache=True, nogil=True)
 def _upright(
-    source: Plane, result: Plane, m: NDArray[np.float64], code: int, support: float, stretch: float, first: int,
-    last: int,
-) -> None:  # fmt: skip
-    """As `_turned` where rows stay rows: each is first made of rows of the source, then sampled along itself."""
+    source: Plane, result: Plane, m: NDArray[np.float64], code: int, support: float, first: int, last: int
+) -> None:
+    """As `_filtered` where rows stay rows: each is first made of rows of the source, then sampled along itself."""
     height, width = source.shape
+    stretch = _widened(math.sqrt(abs(m[0, 0] * m[1, 1])))
     reach = support * stretch
     room = int(2 * reach) + 2
     count = result.shape[1]
@@ -215,45 +224,6 @@ def _upright(
             result[row, column] = made[column]
 
 
-@numba.njit(cache=True, nogil=True)
-def _projected(
-    source: Plane, result: Plane, m: NDArray[np.float64], area: float, code: int, support: float, most: float,
-    first: int, last: int,
-) -> None:  # fmt: skip
-    height, width = source.shape
-    flat = source.ravel()
-    room = int(2 * support * most) + 2
-    across, down = np.empty(room), np.empty(room)
-    for row in range(first, last):
-        for column in range(result.shape[1]):
-            w = m[2, 0] * column + m[2, 1] * row + m[2, 2]
-            if w <= 1e-6:
-                result[row, column] = 0.0
-                continue
-            sx = (m[0, 0] * column + m[0, 1] * row + m[0, 2]) / w
-            sy = (m[1, 0] * column + m[1, 1] * row + m[1, 2]) / w
-            stretch = min(most, math.sqrt(area / (w * w * w)))
-            stretch = stretch if stretch >= LEAST_STRETCH else 1.0
-            sx, sy = sx - 0.5, sy - 0.5
-            fx, fy = np.floor(sx), np.floor(sy)
-            x, y = np.int64(fx), np.int64(fy)
-            t, u = sx - fx, sy - fy
-            if stretch == 1.0 and _lies_inside(x, y, t, u, width, height):
-                result[row, column] = _between(flat, width, x, y, t, u, code)
-                continue
-            # What looks at nothing of the plane is 0.
-            beyond = support * stretch + 0.5
-            if sx < -beyond or sy < -beyond or sx > width + beyond or sy > height + beyond:
-                result[row, column] = 0.0
-                continue
-            result[row, column] = _sample(source, sx + 0.5, sy + 0.5, code, support, stretch, across, down)
-
-
-def _bands(height: int) -> list[tuple[int, int]]:
-    rows = max(ROWS, -(-height // (2 * THREADS)))
-    return [(first, min(first + rows, height)) for first in range(0, height, rows)]
-
-
 def resample(
     source: Plane,
     shape: tuple[int, int],
@@ -264,27 +234,17 @@ def resample(
     """Sample `source` at `start + matrix @ (column, row)` for each pixel of an array of `shape` (H, W).
 
     Positions are continuous, (0.5, 0.5) being the centre of the source's first pixel; outside the source all is 0.
-    `kind` is nearest, linear (tent) or cubic (Catmull-Rom); where the mapping shrinks, the filter is widened by the
-    same factor, so that nothing aliases.
+    `kind` is nearest, linear (tent) or cubic (Catmull-Rom); where the mapping shrinks by `LEAST_STRETCH` or more, the
+    filter is widened by the same factor, so that nothing aliases.
     """
     xx, xy, yx, yy = matrix
-    stretch = math.sqrt(abs(xx * yy - xy * yx))
-    stretch = stretch if stretch >= LEAST_STRETCH else 1.0
     m = np.array([[xx, xy, start[0]], [yx, yy, start[1]], [0, 0, 1]], np.float64)
     if xx == yy == 0:
         # A quarter of a turn: on its side, rows stay rows.
         source, m = source.T, m[[1, 0, 2]]
-    source = np.ascontiguousarray(source)
-    result = np.empty(shape, source.dtype)
-    code, support = _FILTER_CODE[kind], FILTER_SUPPORT[kind]
-    if code == NEAREST:
-        spread(lambda band: _take(source, result, m, *band), _bands(shape[0]))
-    else:
-        # A line is made of whole rows: that pays unless little of them is wanted.
-        upright = m[0, 1] == m[1, 0] == 0 and source.shape[1] < 4 * abs(m[0, 0]) * shape[1] + 64
-        work = _upright if upright else _turned
-        spread(lambda band: work(source, result, m, code, support, stretch, *band), _bands(shape[0]))
-    return result
+    # A line is made of whole rows: that pays unless little of them is wanted.
+    upright = m[0, 1] == m[1, 0] == 0 and source.shape[1] < 4 * abs(m[0, 0]) * shape[1] + 64
+    return _resampled(source, shape, m, kind, _upright if upright else _filtered)
 
 
 def resample_projective(source: Plane, shape: tuple[int, int], matrix: NDArray[np.float64], kind: str) -> Plane:
@@ -293,12 +253,17 @@ def resample_projective(source: Plane, shape: tuple[int, int], matrix: NDArray[n
     The filter is widened from place to place by the root of the area that a pixel covers there, |det M| / w^3, 16
     times at the most. What lies beyond the horizon (w <= 0) is 0.
     """
-    source, m = np.ascontiguousarray(source), np.ascontiguousarray(matrix, np.float64)
-    result = np.empty(shape, source.dtype)
-    code, support = _FILTER_CODE[kind], FILTER_SUPPORT[kind]
-    if code == NEAREST:
-        spread(lambda band: _take(source, result, m, *band), _bands(shape[0]))
+    return _resampled(source, shape, np.ascontiguousarray(matrix, np.float64), kind, _filtered)
+
+
+def _resampled(
+    source: Plane, shape: tuple[int, int], m: NDArray[np.float64], kind: str, work: Callable[..., None]
+) -> Plane:
+    """All rows of the result, on all threads."""
+    source, result = np.ascontiguousarray(source), np.empty(shape, source.dtype)
+    if kind == "nearest":
+        spread(lambda band: _take(source, result, m, *band), bands(shape[0], ROWS))
     else:
-        area = abs(float(np.linalg.det(m)))
-        spread(lambda band: _projected(source, result, m, area, code, support, MOST_STRETCH, *band), _bands(shape[0]))
+        code, support = _FILTER_CODE[kind], FILTER_SUPPORT[kind]
+        spread(lambda band: work(source, result, m, code, support, *band), bands(shape[0], ROWS))
     return result

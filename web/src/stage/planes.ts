@@ -73,7 +73,7 @@ async function fetchMissing(
     const parts = await Promise.all(
       // The parts of one picture do not supersede each other.
       rest.map((region, index) =>
-        fetchPlanes(shot, { ...ask, region, view: `${ask.view}-${index}` }, signal),
+        fetchPlanes(shot, { ...ask, region, ...(ask.view ? { view: `${ask.view}-${index}` } : {}) }, signal),
       ),
     );
     if (alike([there!, ...parts])) return joined([there!, ...parts], ask.region!);

@@ -6,6 +6,13 @@ import { type Planes, planesIn } from "./painting";
 /** As many as the server answers together; more come after. */
 const AT_ONCE = 64;
 
+const NOT_ANSWERED: Problem = {
+  code: "http",
+  message: "the server left this picture out",
+  where: "",
+  remedy: "try again",
+};
+
 type Row = { address: string } & (
   { view: Omit<Planes, "samples">; bytes: number } | { problem: Problem } | { later: true }
 );
@@ -81,8 +88,11 @@ class Batch {
   }
 
   private answer(wish: Wish, answer: Planes | Problem | null | undefined): void {
-    if (answer && "code" in answer) this.end(wish, () => wish.reject(new ApiError(422, answer)));
-    else if (answer) this.end(wish, () => wish.resolve(answer));
+    // What is to come later is asked for again; what was not answered at all would be for ever.
+    if (answer === null) return;
+    const problem = answer && "code" in answer ? answer : NOT_ANSWERED;
+    if (answer && !("code" in answer)) this.end(wish, () => wish.resolve(answer));
+    else this.end(wish, () => wish.reject(new ApiError(422, problem)));
   }
 
   private end(wish: Wish, then: () => void): void {

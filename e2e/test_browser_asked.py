@@ -206,8 +206,8 @@ class Asked(BrowserTest):
         asked = self.watch(page)
         for turn in ("Next mode", "Next mode", "Next mode", "Mode before", "Mode before", "Mode before"):
             page.get_by_role("button", name=turn).click()
-            page.wait_for_timeout(700)
-        self.settle(page, asked)
+            # Small pictures that are passed by before they come are asked for again.
+            self.settle(page, asked)
         # The way back asks for no small picture and no description again; the stage asks for what it shows.
         self.assert_once([request for request in asked if "/view " not in request and "/revisions" not in request])
         small = [request for request in asked if "/view " in request and '"scale":8' in request]

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import itertools
+from unittest import mock
 
 from browser_support import BrowserTest
-from playwright.sync_api import Page, Route
+from django.http import HttpRequest, HttpResponse
+from playwright.sync_api import Error, Page, Route
 from server_support import PASSWORD
 
 from accounts.models import User
+from config.middleware import ContentSecurityPolicy
 from deliveries.models import Deliverable, Render
 from nexal.recipe import parse_recipe
 from projects.models import Role
@@ -165,7 +168,11 @@ class Keeping(BrowserTest):
         page.close(run_before_unload=False)
         self.open_shot(other, "?item=core")
         # A tab that takes long to be gone is waited for.
-        other.get_by_text("unsaved work found").wait_for(timeout=90_000)
+        try:
+            other.get_by_text("unsaved work found").wait_for(timeout=90_000)
+        except Error:
+            pages = other.evaluate("() => navigator.locks.query()")
+            self.fail(f"nothing was found; {pages}; here {self.white(other).input_value()}, {self.step('core')}")
         self.wait_for_step("core", white=0.6)
 
     def test_work_of_a_page_that_goes_later_is_taken_up_by_one_that_stays(self) -> None:
@@ -188,18 +195,16 @@ class Keeping(BrowserTest):
 
     def refuse_saves_of(self, page) -> None:
         """
-        Until the end: were it lifted, what a closing page is just asking for would get through; and asked of the whole
-        browser, since a page's own refusals end as it closes.
+        Until the end, and by the server: what the browser holds back for a test may get through as its page closes.
         """
+        page.set_extra_http_headers({"X-Refused": "saves"})
+        plainly = ContentSecurityPolicy.__call__
 
-        def answer(route) -> None:
-            frame = route.request.frame
-            if frame.page is page:
-                route.abort()
-            else:
-                route.continue_()
+        def answer(self: ContentSecurityPolicy, request: HttpRequest) -> HttpResponse:
+            refused = "X-Refused" in request.headers and request.path.endswith("/revisions")
+            return HttpResponse(status=503) if refused else plainly(self, request)
 
-        page.context.route("**/revisions", answer)
+        self.enterContext(mock.patch.object(ContentSecurityPolicy, "__call__", answer))
 
     def test_kept_work_meets_a_newer_revision_with_a_choice(self) -> None:
         page = self.page

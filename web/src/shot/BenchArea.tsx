@@ -19,6 +19,8 @@ interface Props {
   project: number;
   bench: string;
   recipe: Recipe;
+  /** The same, with what is being dragged. */
+  followed: Recipe;
   items: Item[];
   item: string | null;
   operations: OperationRow[];
@@ -31,15 +33,26 @@ interface Props {
 }
 
 /** Wall, stage and panel of a bench, or the table of deliverables. */
-export function BenchArea({ bench, project, operations, onTurnRound, onChoose, onCross, ...common }: Props) {
-  const { shot, recipe, items, item, writable, onPut } = common;
+export function BenchArea({
+  bench,
+  project,
+  operations,
+  recipe: calm,
+  followed: recipe,
+  onTurnRound,
+  onChoose,
+  onCross,
+  ...rest
+}: Props) {
+  const { shot, items, item, writable, onPut } = rest;
+  const common = { ...rest, recipe };
   if (bench === "deliver")
-    return <Deliver shot={shot} recipe={recipe} items={items} item={item} writable={writable} />;
+    return <Deliver shot={shot} recipe={calm} items={items} item={item} writable={writable} />;
   return (
     <>
       <Wall
         shot={shot}
-        recipe={recipe}
+        recipe={calm}
         items={items}
         item={item}
         writable={writable}

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type DragEvent, useEffect, useMemo, useRef, useState } from "react";
 import { useParams, useSearchParams } from "react-router";
 
-import { type OperationRow, type ShotWhole, api, got, problemOf } from "@/api/client";
+import { type Item, type OperationRow, type ShotWhole, api, got, problemOf } from "@/api/client";
 import { useItems, useOperations, useSession } from "@/api/queries";
 import {
   type Recipe,
@@ -30,6 +30,7 @@ import { Notes } from "@/notes/Notes";
 import { useNoting } from "@/notes/notes";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
+import { useCalm } from "@/parts/useCalm";
 import { useTools } from "@/stage/tools";
 import { useView } from "@/stage/viewState";
 import { lookedAt } from "@/time/keys";
@@ -117,12 +118,37 @@ export function ShotPage() {
 type Asking = { kind: "rename" | "remove" | "note" | "keep"; name: string } | null;
 
 const NO_CHAINS: ChainRow[] = [];
+const NO_OPERATIONS: OperationRow[] = [];
+const NO_ITEMS: Item[] = [];
+
+/** The item in focus: where what was in focus is gone, such as by undo, what it was made from comes into focus. */
+function useFocus(recipe: Recipe, asked: string | null): string | null {
+  const [madeFrom, setMadeFrom] = useState<string>();
+  const names = itemsOf(recipe);
+  const item =
+    [asked, madeFrom].find((name) => name && names.includes(name)) ??
+    stepsOf(recipe).at(-1)?.name ??
+    names[0] ??
+    null;
+  const first = item && item === asked ? firstInput(findStep(recipe, item))?.split(".")[0] : madeFrom;
+  if (first !== madeFrom) setMadeFrom(first);
+  return item;
+}
 
 function OpenShot({ whole }: { whole: ShotWhole }) {
-  const { recipe: raw, edit, editKeys } = useDraft();
+  const edit = useDraft((state) => state.edit);
+  const editKeys = useDraft((state) => state.editKeys);
+  const dragged = useDraft((state) => state.moving);
+  const live = useDraft((state) => state.recipe);
+  // What is dragged is followed by the bench and its stage; all around them sees it at rest.
+  const raw = useCalm(live, dragged);
   const time = useShotTime(whole, raw);
   // Everything below sees what moves as it is at the frame that is looked at.
   const recipe = useMemo(() => lookedAt(raw, time.frame), [raw, time.frame]);
+  const followed = useMemo(
+    () => (live === raw ? recipe : lookedAt(live, time.frame)),
+    [live, raw, recipe, time.frame],
+  );
   const [params] = useSearchParams();
   const go = useGo();
   const [finding, setFinding] = useState(false);
@@ -134,19 +160,10 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   const noting = useNoting((state) => state.open);
   const [dropping, setDropping] = useState(false);
   const importFiles = useImport();
-  const operations = useOperations().data ?? [];
-  const items = useItems(whole.id, recipe).data ?? [];
+  const operations = useOperations().data ?? NO_OPERATIONS;
+  const items = useItems(whole.id, recipe).data ?? NO_ITEMS;
   const writable = whole.role !== "viewer";
-  const names = itemsOf(recipe);
-  const asked = params.get("item");
-  // Where what was in focus is gone, such as by undo, what it was made from comes into focus.
-  const madeFrom = useRef<string | undefined>(undefined);
-  const item =
-    [asked, madeFrom.current].find((name) => name && names.includes(name)) ??
-    stepsOf(recipe).at(-1)?.name ??
-    names[0] ??
-    null;
-  if (item && item === asked) madeFrom.current = firstInput(findStep(recipe, item))?.split(".")[0];
+  const item = useFocus(recipe, params.get("item"));
   const bench = params.get("bench") ?? "mattes";
 
   const choose = (name: string) => name !== item && go({ item: name });
@@ -209,7 +226,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   // Steps picked together are copied and kept together.
   const [picked, setPicked] = useState<string[]>([]);
   const together = (name: string) =>
-    picked.includes(name) ? picked.filter((each) => names.includes(each)) : [name];
+    picked.includes(name) ? picked.filter((each) => itemsOf(recipe).includes(each)) : [name];
   const actions: Actions = {
     rename: (name) => setAsking({ kind: "rename", name }),
     keep: (name) => setAsking({ kind: "keep", name }),
@@ -300,6 +317,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
         <main className="relative flex min-h-0 grow">
           <BenchArea
             {...common}
+            followed={followed}
             project={whole.project}
             bench={bench}
             operations={operations}

@@ -1,4 +1,4 @@
-import { type RefObject, useLayoutEffect, useRef } from "react";
+import { type RefObject, useLayoutEffect, useMemo, useRef } from "react";
 
 import { Breathing } from "@/parts/Breathing";
 
@@ -10,16 +10,22 @@ import { unlike } from "./painting";
 import type { usePane } from "./usePane";
 import { useView } from "./viewState";
 
-type Drawn = ReturnType<typeof usePane>;
+type Seen = ReturnType<typeof usePane>;
+type Drawn = Pick<Seen, "shown" | "over" | "kind">;
+
+/** What of a pane is drawn; the same as long as it is, whatever is on its way. */
+function useDrawn({ shown, over, kind }: Seen): Drawn {
+  return useMemo(() => ({ shown, over, kind }), [shown, over, kind]);
+}
 
 interface Props {
   name: string;
   label: string;
   display: [number, number, number, number];
   placement: Placement;
-  main: Drawn;
+  main: Seen;
   /** What it is compared with. */
-  other?: Drawn | null;
+  other?: Seen | null;
   /** How the other is seen: beyond the split line, in turns, or as the difference. */
   compare?: "split" | "blink" | "difference";
   onHover: (at: [number, number] | null) => void;
@@ -49,6 +55,10 @@ export function Pane({
   // Of a part that is looked at closely it would be said of the part.
   const covered = zoom === 0 && coverageWords(main.planes);
 
+  const near = useDrawn(main);
+  const seenBeside = useDrawn(other ?? main);
+  const far = other ? seenBeside : null;
+  const { played } = main;
   useLayoutEffect(() => {
     const target = canvas.current;
     const context = target?.getContext("2d");
@@ -57,49 +67,50 @@ export function Pane({
     let frame = 0;
     let timer = 0;
     const draw = (time: number) => {
-      target.width = Math.round(placement.width * ratio);
-      target.height = Math.round(placement.height * ratio);
+      const [across, down] = [Math.round(placement.width * ratio), Math.round(placement.height * ratio)];
+      // To take another size costs a canvas, also where it is the same.
+      if (target.width !== across || target.height !== down) [target.width, target.height] = [across, down];
       context.setTransform(ratio, 0, 0, ratio, 0, 0);
+      context.clearRect(0, 0, placement.width, placement.height);
       const side = (drawn: Drawn) => {
         if (drawn.shown) drawShown(context, drawn.shown, placement);
-        if (!drawn.over || !drawn.shown) return;
-        if (drawn.over.planes === drawn.shown.planes || !drawn.planes) return;
+        if (!drawn.over || !drawn.shown || drawn.over.planes === drawn.shown.planes) return;
         if (drawn.kind !== "hatch") drawShown(context, drawn.over, placement);
         else drawHatch(context, drawn.over, placement, unlike(drawn.shown.planes), reduced() ? 0 : time / 90);
       };
-      if (other && compare === "blink") side(Math.floor(time / BLINK) % 2 ? other : main);
-      else if (other && compare === "difference") {
-        side(main);
+      if (far && compare === "blink") side(Math.floor(time / BLINK) % 2 ? far : near);
+      else if (far && compare === "difference") {
+        side(near);
         context.globalCompositeOperation = "difference";
-        side(other);
+        side(far);
         context.globalCompositeOperation = "source-over";
-      } else if (other) {
+      } else if (far) {
         context.save();
         clipToSide(context, placement.width, placement.height, split, -1);
-        side(main);
+        side(near);
         context.restore();
         context.save();
         clipToSide(context, placement.width, placement.height, split, 1);
-        side(other);
+        side(far);
         context.restore();
-      } else side(main);
+      } else side(near);
       drawGrid(context, placement, display);
-      const moving = [main, other].some((drawn) => drawn?.over && drawn.kind === "hatch");
-      const blinking = other && compare === "blink";
+      const moving = [near, far].some((drawn) => drawn?.over && drawn.kind === "hatch");
+      const blinking = far && compare === "blink";
       if (blinking || (moving && !reduced()))
         timer = window.setTimeout(() => {
           frame = requestAnimationFrame(draw);
         }, 80);
     };
     // What plays is drawn with the number that it stands under, in one.
-    if (main.played) draw(performance.now());
+    if (played) draw(performance.now());
     else frame = requestAnimationFrame(draw);
     // Whichever of the two is on its way: one frame left over would go on drawing what was for ever.
     return () => {
       cancelAnimationFrame(frame);
       clearTimeout(timer);
     };
-  }, [canvas, placement, display, main, other, compare, split]);
+  }, [canvas, placement, display, near, far, played, compare, split]);
 
   const navigation = useNavigation(canvas, placement);
 

@@ -19,7 +19,8 @@ export function drawShown(
   const bottom = Math.min((y + height) * scale, planes.display[3]);
   // Seen smaller than it is, a picture has no pixels to be looked at: fewer samples while it is dragged are smoothed.
   context.imageSmoothingEnabled = planes.pending != null || placement.zoom < 1;
-  context.imageSmoothingQuality = "high";
+  // What is followed in the hand is stretched for a moment only: quickly.
+  context.imageSmoothingQuality = planes.pending == null && scale * placement.zoom > 1 ? "low" : "high";
   context.drawImage(
     bitmap,
     0,

@@ -81,6 +81,9 @@ async function fetchMissing(
   return fetchPlanes(shot, ask, signal);
 }
 
+/** What is answered sooner is not told to be computed: a word that comes and goes with each step is only a flicker. */
+const SOON_MS = 300;
+
 interface Wish {
   fetch: (signal: AbortSignal) => Promise<Planes>;
   key: string;
@@ -128,17 +131,18 @@ export function useFollowed(key: string, fetch: (signal: AbortSignal) => Promise
         const mine = wish.current;
         const abort = new AbortController();
         flight.current = { place: mine.place, abort };
-        setState((before) => ({ ...before, busy: true }));
+        const late = setTimeout(() => setState((before) => ({ ...before, busy: true })), SOON_MS);
         try {
           const planes = await mine.fetch(abort.signal);
           answered.current = mine.key;
-          if (wish.current)
-            setState({ planes, problem: planes.pending ?? null, busy: wish.current.key !== mine.key });
+          if (wish.current) setState({ planes, problem: planes.pending ?? null, busy: false });
         } catch (error) {
           const problem = problemOf(error);
           answered.current = mine.key;
           if (problem.code !== "cancelled") setState((before) => ({ ...before, problem, busy: false }));
           else if (wish.current?.key === mine.key && !gone.current) answered.current = "";
+        } finally {
+          clearTimeout(late);
         }
       }
       flight.current = null;

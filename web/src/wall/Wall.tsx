@@ -1,7 +1,7 @@
 import { useQueries } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { Plus } from "lucide-react";
-import { type KeyboardEvent, useEffect, useMemo, useRef, useState } from "react";
+import { type KeyboardEvent, type ReactNode, memo, useEffect, useMemo, useRef, useState } from "react";
 
 import type { Item } from "@/api/client";
 import { sourceQuery } from "@/api/queries";
@@ -34,40 +34,20 @@ const HEIGHT: Record<Row["kind"], number> = { heading: 26, tiles: 98 };
 /** The contact sheet of channels, two tiles wide; only what is in view is drawn and fetched. */
 export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, onPut }: Props) {
   const [filter, setFilter] = useState("");
-  const scroller = useRef<HTMLDivElement>(null);
   const picker = useRef<HTMLInputElement>(null);
   const sources = useDraftSources();
   const importFiles = useImport();
   const { alone, change } = useView();
   const used = Object.values(sourcesOf(recipe)).map((spec) => spec.files);
   const inUse = sources.filter((row) => used.includes(row.files));
-  const answers = useQueries({
+  const wholes = useQueries({
     queries: inUse.map((row) => sourceQuery(shot, row.id, row.state !== "ready")),
+    combine: dataOf,
   });
-  const wholes = answers.map((answer) => answer.data);
   const rows = useMemo(
     () => wallRows(recipe, items, sources, wholes, item, filter),
-    // The queries' data are stable between answers.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-    [recipe, items, sources, item, filter, ...wholes],
+    [recipe, items, sources, item, filter, wholes],
   );
-  const virtual = useVirtualizer({
-    count: rows.length,
-    getScrollElement: () => scroller.current,
-    estimateSize: (index) => HEIGHT[rows[index]!.kind],
-    getItemKey: (index) => rows[index]!.key + rows[index]!.kind,
-    overscan: 4,
-  });
-  const heading = rows.findIndex((row) => row.kind === "heading" && row.item === item);
-  const { scrollToIndex } = virtual;
-  // What is chosen elsewhere comes into view here.
-  useEffect(() => {
-    if (heading >= 0) scrollToIndex(heading, { align: "start" });
-    // Only a new choice scrolls, not a row that moved.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [item]);
-  const top = virtual.getVirtualItems().find((entry) => entry.end > (virtual.scrollOffset ?? 0))?.index ?? 0;
-  const sticky = rows.slice(0, top + 1).findLast((row) => row.kind === "heading");
 
   const rowsOf = (name: string, channels: string[]) => {
     const files = sourcesOf(recipe)[name]?.files;
@@ -98,6 +78,31 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, o
     } else change({ alone: isShown(name, channels) ? null : { item: name, channels } });
     if (item !== name) onChoose(name);
   };
+  const draw = (row: Row) =>
+    row.kind === "heading" ? (
+      <Heading row={row} chosen={item === row.item} onChoose={onChoose} />
+    ) : (
+      <div className="flex gap-2">
+        {row.tiles.map((tile) => (
+          <Tile
+            key={tile.channels.join("+")}
+            {...tile}
+            shot={shot}
+            rows={rowsOf(tile.item, tile.channels)}
+            own={sourcesOf(recipe)[tile.item] !== undefined}
+            lit={
+              isShown(tile.item, tile.channels) ||
+              (tile.channels.length === 1 &&
+                alone?.item === tile.item &&
+                alone.channels.includes(tile.channels[0]!) &&
+                item === tile.item)
+            }
+            onShow={(add) => show(tile.item, tile.channels, add)}
+            onCross={(dragged) => onCross(dragged, `${tile.item}.${tile.channels[0]}`)}
+          />
+        ))}
+      </div>
+    );
 
   return (
     <nav aria-label="Channels" className="flex w-[216px] shrink-0 flex-col border-r border-line bg-panel">
@@ -143,67 +148,79 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, o
         </Hint>
       )}
       <Imports shot={shot} recipe={recipe} sources={sources} writable={writable} />
-      <div className="relative min-h-0 grow">
-        {sticky?.kind === "heading" && rows.length > 0 && (
-          <div className="absolute inset-x-0 top-0 z-10 bg-panel px-3">
-            <Heading row={sticky} chosen={item === sticky.item} onChoose={onChoose} />
-          </div>
-        )}
-        <div
-          ref={scroller}
-          className="h-full overflow-y-auto overflow-x-hidden"
-          tabIndex={-1}
-          onKeyDown={(event) => walk(event, scroller.current)}
-        >
-          <div style={{ height: virtual.getTotalSize() }} className="relative">
-            {virtual.getVirtualItems().map((entry) => {
-              const row = rows[entry.index]!;
-              return (
-                <div
-                  key={entry.key}
-                  style={{ transform: `translateY(${entry.start}px)` }}
-                  className="absolute inset-x-0 px-3"
-                >
-                  {row.kind === "heading" ? (
-                    <Heading row={row} chosen={item === row.item} onChoose={onChoose} />
-                  ) : (
-                    <div className="flex gap-2">
-                      {row.tiles.map((tile) => (
-                        <Tile
-                          key={tile.channels.join("+")}
-                          {...tile}
-                          shot={shot}
-                          rows={rowsOf(tile.item, tile.channels)}
-                          own={sourcesOf(recipe)[tile.item] !== undefined}
-                          lit={
-                            isShown(tile.item, tile.channels) ||
-                            (tile.channels.length === 1 &&
-                              alone?.item === tile.item &&
-                              alone.channels.includes(tile.channels[0]!) &&
-                              item === tile.item)
-                          }
-                          onShow={(add) => show(tile.item, tile.channels, add)}
-                          onCross={(dragged) => onCross(dragged, `${tile.item}.${tile.channels[0]}`)}
-                        />
-                      ))}
-                    </div>
-                  )}
-                </div>
-              );
-            })}
-          </div>
-          {rows.length === 0 && (
-            <p className="px-3 text-[12px] text-dim">
-              {filter
-                ? "No channel has this in its name or role."
-                : "No pictures yet. Drop EXR, PNG, JPEG or TIFF files here."}
-            </p>
-          )}
-        </div>
-      </div>
+      <Sheet rows={rows} item={item} draw={draw} onChoose={onChoose}>
+        {filter
+          ? "No channel has this in its name or role."
+          : "No pictures yet. Drop EXR, PNG, JPEG or TIFF files here."}
+      </Sheet>
     </nav>
   );
 }
+
+const dataOf = <T,>(answers: { data: T | undefined }[]) => answers.map((answer) => answer.data);
+
+interface SheetProps {
+  rows: Row[];
+  item: string | null;
+  draw: (row: Row) => ReactNode;
+  onChoose: (item: string) => void;
+  /** What stands where there is no row. */
+  children: ReactNode;
+}
+
+/** Rows of which only those in view are there. */
+function Sheet({ rows, item, draw, onChoose, children }: SheetProps) {
+  const scroller = useRef<HTMLDivElement>(null);
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: (index) => HEIGHT[rows[index]!.kind],
+    getItemKey: (index) => rows[index]!.key + rows[index]!.kind,
+    overscan: 4,
+  });
+  const heading = rows.findIndex((row) => row.kind === "heading" && row.item === item);
+  const { scrollToIndex } = virtual;
+  // What is chosen elsewhere comes into view here.
+  useEffect(() => {
+    if (heading >= 0) scrollToIndex(heading, { align: "start" });
+    // Only a new choice scrolls, not a row that moved.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [item]);
+  const top = virtual.getVirtualItems().find((entry) => entry.end > (virtual.scrollOffset ?? 0))?.index ?? 0;
+  const sticky = rows.slice(0, top + 1).findLast((row) => row.kind === "heading");
+  return (
+    <div className="relative min-h-0 grow">
+      {sticky?.kind === "heading" && rows.length > 0 && (
+        <div className="absolute inset-x-0 top-0 z-10 bg-panel px-3">
+          <Heading row={sticky} chosen={item === sticky.item} onChoose={onChoose} />
+        </div>
+      )}
+      <div
+        ref={scroller}
+        className="h-full overflow-y-auto overflow-x-hidden"
+        tabIndex={-1}
+        onKeyDown={(event) => walk(event, scroller.current)}
+      >
+        <div style={{ height: virtual.getTotalSize() }} className="relative">
+          {virtual.getVirtualItems().map((entry) => (
+            <div
+              key={entry.key}
+              style={{ transform: `translateY(${entry.start}px)` }}
+              className="absolute inset-x-0 px-3"
+            >
+              <Drawn row={rows[entry.index]!} draw={draw} />
+            </div>
+          ))}
+        </div>
+        {rows.length === 0 && <p className="px-3 text-[12px] text-dim">{children}</p>}
+      </div>
+    </div>
+  );
+}
+
+/** A row that is drawn anew only where it changed, not as the others are scrolled by. */
+const Drawn = memo(({ row, draw }: { row: Row; draw: (row: Row) => ReactNode }) => draw(row));
+Drawn.displayName = "Drawn";
 
 const TURNS: Record<string, [number, number]> = {
   ArrowLeft: [-1, 0],

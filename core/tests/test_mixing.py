@@ -86,7 +86,7 @@ CASES: dict[str, Case] = {
     "bleed": Case({"picture": ONE}, {"distance": 12}),
     "recover_colour": Case({"picture": "back", "matte": MATTE}),
     "grade": Case({"picture": ONE, "matte": MATTE}, {"exposure": 0.5, "saturation": 0.7, "offset": 0.1}, 0.005),
-    "despill": Case({"picture": ONE}, {"screen": "green"}, 0.008),
+    "despill": Case({"picture": ONE}, {"screen": "green"}, 0.015),
     "ink_split": Case({"picture": ONE}, {}, 0.32),
     "ink_join": Case({"picture": "inks"}, {}, 1e-05, before=(INKS,)),
     "constant": Case({}, {"colour": [0.5], "width": 96, "height": 64}),

@@ -82,7 +82,7 @@ const NOTHING: Drawn = {
   over: null,
   kind: undefined,
   problem: null,
-  busy: false,
+  late: false,
   planes: null,
   waiting: [],
   played: false,

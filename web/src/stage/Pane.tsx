@@ -142,7 +142,7 @@ export function Pane({
       <span className="pointer-events-none absolute left-3 top-3 max-w-[70%] truncate rounded-sm border border-line bg-panel/85 px-2 py-0.5 text-[12px]">
         {label}
       </span>
-      {main.busy && (
+      {main.late && (
         <span className="pointer-events-none absolute bottom-2 left-3 flex items-center gap-1.5 font-mono text-[11px] text-dim">
           <Breathing />
           computing

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 
 import { type Bytes, type Item, type Problem, api, got, postForBytes, problemOf } from "@/api/client";
+import { keepWhileSame } from "@/api/queries";
 import { type Recipe, drafted } from "@/api/recipe";
 
 import { type Planes, planesIn } from "./painting";
@@ -81,8 +82,18 @@ async function fetchMissing(
   return fetchPlanes(shot, ask, signal);
 }
 
-/** What is answered sooner is not told to be computed: a word that comes and goes with each step is only a flicker. */
+/** What is answered sooner is not late: a word that comes and goes with each step of a drag is only a flicker. */
 const SOON_MS = 300;
+
+interface Followed {
+  planes: Planes | null;
+  problem: Problem | null;
+  /** Something is asked for; and for so long that it is worth a word. */
+  busy: boolean;
+  late: boolean;
+}
+
+const NOTHING: Followed = { planes: null, problem: null, busy: false, late: false };
 
 interface Wish {
   fetch: (signal: AbortSignal) => Promise<Planes>;
@@ -97,11 +108,7 @@ interface Wish {
  * key stands for the wish; an empty one wants nothing.
  */
 export function useFollowed(key: string, fetch: (signal: AbortSignal) => Promise<Planes>, place = "") {
-  const [state, setState] = useState<{ planes: Planes | null; problem: Problem | null; busy: boolean }>({
-    planes: null,
-    problem: null,
-    busy: false,
-  });
+  const [state, setState] = useState(NOTHING);
   const wish = useRef<Wish | null>(null);
   const flight = useRef<{ place: string; abort: AbortController } | null>(null);
   const answered = useRef("");
@@ -121,7 +128,7 @@ export function useFollowed(key: string, fetch: (signal: AbortSignal) => Promise
     if (flight.current && flight.current.place !== place) flight.current.abort.abort();
     if (!key) {
       answered.current = "";
-      setState({ planes: null, problem: null, busy: false });
+      setState(NOTHING);
       return;
     }
     async function follow(): Promise<void> {
@@ -131,15 +138,18 @@ export function useFollowed(key: string, fetch: (signal: AbortSignal) => Promise
         const mine = wish.current;
         const abort = new AbortController();
         flight.current = { place: mine.place, abort };
-        const late = setTimeout(() => setState((before) => ({ ...before, busy: true })), SOON_MS);
+        setState((before) => ({ ...before, busy: true }));
+        const late = setTimeout(() => setState((before) => ({ ...before, late: true })), SOON_MS);
         try {
           const planes = await mine.fetch(abort.signal);
           answered.current = mine.key;
-          if (wish.current) setState({ planes, problem: planes.pending ?? null, busy: false });
+          const busy = wish.current?.key !== mine.key;
+          if (wish.current) setState({ planes, problem: planes.pending ?? null, busy, late: false });
         } catch (error) {
           const problem = problemOf(error);
           answered.current = mine.key;
-          if (problem.code !== "cancelled") setState((before) => ({ ...before, problem, busy: false }));
+          if (problem.code !== "cancelled")
+            setState((before) => ({ ...before, problem, busy: false, late: false }));
           else if (wish.current?.key === mine.key && !gone.current) answered.current = "";
         } finally {
           clearTimeout(late);
@@ -173,7 +183,7 @@ export function useSmallPlanes(shot: number, item: Item | undefined, address: st
 export function useHistogram(shot: number, item: Item | undefined, address: string, enabled: boolean) {
   const digest = item?.digest ?? "";
   return useQuery({
-    queryKey: ["skyline", shot, digest, address.includes(".") ? address : ""],
+    queryKey: ["skyline", shot, digest, address],
     queryFn: () =>
       got(
         api.POST("/api/shots/{shot_id}/histogram", {
@@ -190,6 +200,8 @@ export function useHistogram(shot: number, item: Item | undefined, address: stri
         }),
       ),
     enabled: enabled && digest !== "",
+    // The numbers of before stand until the new ones are here.
+    placeholderData: keepWhileSame(3, address),
     staleTime: Infinity,
     gcTime: 120_000,
   });

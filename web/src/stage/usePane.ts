@@ -92,7 +92,7 @@ export function usePane(ask: PaneAsk) {
   );
   const problem = picture.problem ?? painted.problem;
   const [shown, over] = [painted.shown, laid.shown];
-  const [busy, planes] = [picture.busy, picture.planes];
+  const [late, planes] = [picture.late, picture.planes];
   const matte = ask.matte?.address;
   const under = ask.backing.kind === "item" ? ask.backing.address : undefined;
   const waits: Waiting[] = [];
@@ -119,7 +119,7 @@ export function usePane(ask: PaneAsk) {
       over: kind ? over : null,
       kind,
       problem,
-      busy,
+      late,
       planes,
       backing,
       waiting: waiting.current,
@@ -127,7 +127,7 @@ export function usePane(ask: PaneAsk) {
     }),
     // The key stands for the backing, whose planes are counted on their own.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-    [shown, over, kind, problem, busy, planes, lookKey, behind.planes, waiting.current],
+    [shown, over, kind, problem, late, planes, lookKey, behind.planes, waiting.current],
   );
 }
 

@@ -102,7 +102,7 @@ export function useStage(
         over: played.over,
         kind,
         problem: null,
-        busy: false,
+        late: false,
         planes: played.picture.planes,
         waiting: [],
         played: true,

@@ -239,7 +239,7 @@ def add_frame(
 
 
 @router.get("/shots/{shot_id}/sources/{source_id}", response=SourceWhole)
-def source(request: HttpRequest, shot_id: int, source_id: int, frame: int | None = None) -> SourceWhole:
+def source(request: HttpRequest, shot_id: int, source_id: int, frame: int | None = None) -> HttpResponse:
     """A source with its layers and channels, of many frames those of one; a channel has its report once it is
     unpacked."""
     found = _find(get_shot(request, shot_id), source_id)
@@ -251,9 +251,7 @@ def source(request: HttpRequest, shot_id: int, source_id: int, frame: int | None
             "layers": file.header["layers"],
             "parts": file.header["parts"],
             "metadata": file.header["metadata"],
-            "channel_rows": [
-                {**row, "report": file.report(name) if file.ready(name) else None}
-                for name, row in file.channels.items()
-            ],
+            "channel_rows": [{**row, "report": file.report_if_ready(name)} for name, row in file.channels.items()],
         }
-    return SourceWhole(**whole)
+    # Checked and written once, not once more by the router: it may have a thousand channels.
+    return HttpResponse(SourceWhole(**whole).model_dump_json(), content_type="application/json; charset=utf-8")

@@ -74,12 +74,25 @@ class StoredFile:
         return self._report_path(channel).exists() or self.complete
 
     def report(self, channel: str) -> dict[str, Any]:
-        """Figures of a channel; they are made first where it was unpacked without."""
+        """Figures of a channel; they are made first where it was unpacked without. Raises OSError where it is not
+        unpacked yet."""
         path = self._report_path(channel)
-        if not path.exists() and self.complete:
+        try:
+            content = path.read_bytes()
+        except FileNotFoundError:
+            if not self.complete:
+                raise
             self.make_report(channel, self.samples(channel))
-        data: dict[str, Any] = json.loads(path.read_text(encoding="utf-8"))
+            content = path.read_bytes()
+        data: dict[str, Any] = json.loads(content)
         return data
+
+    def report_if_ready(self, channel: str) -> dict[str, Any] | None:
+        """Figures of a channel, or nothing of one that is not unpacked yet."""
+        try:
+            return self.report(channel)
+        except FileNotFoundError:
+            return None
 
     def make_report(self, channel: str, samples: NDArray[Any]) -> None:
         """Find and keep the figures of a channel, of its samples as the file holds them."""

@@ -20,6 +20,8 @@ interface Props {
   data: boolean;
   /** Whether it belongs to a source, which has reports of its own. */
   own: boolean;
+  /** Whether all of that is unpacked, told or not. */
+  whole: boolean;
   lit: boolean;
   onShow: (add: boolean) => void;
   onCross: (address: string) => void;
@@ -42,12 +44,12 @@ export function short(value: number): string {
 const lastOf = (channel: string) => channel.split(".").pop() ?? channel;
 
 /** A channel as its own greyscale picture, or a layer's channels together, with skyline and range. */
-export function Tile({ shot, item, known, channels, layer, rows, data, own, lit, onShow, onCross }: Props) {
+export function Tile({ shot, item, known, channels, layer, rows, data, own, whole, lit, ...on }: Props) {
   const together = channels.length > 1;
   const address = `${item}.${together ? layer : channels[0]!}`;
   const reports = rows.flatMap((row) => row.report ?? []);
   const waiting = own && reports.length < channels.length;
-  const planes = useSmallPlanes(shot, known, address, !waiting);
+  const planes = useSmallPlanes(shot, known, address, whole || !waiting);
   const name = channels.map(lastOf).join(" ");
   const tint = data && name !== "A" ? "text-lilac" : (TINT[name] ?? "text-alpha");
   const made = useHistogram(shot, known, address, !own).data;
@@ -61,7 +63,7 @@ export function Tile({ shot, item, known, channels, layer, rows, data, own, lit,
     if (!dragged || dragged === address) return;
     event.preventDefault();
     event.stopPropagation();
-    onCross(dragged);
+    on.onCross(dragged);
   };
   return (
     <button
@@ -73,7 +75,7 @@ export function Tile({ shot, item, known, channels, layer, rows, data, own, lit,
       onDragStart={(event) => event.dataTransfer.setData(DRAGGED, address)}
       onDragOver={(event) => event.dataTransfer.types.includes(DRAGGED) && event.preventDefault()}
       onDrop={drop}
-      onClick={(event) => onShow(event.shiftKey)}
+      onClick={(event) => on.onShow(event.shiftKey)}
       className={`block w-[91px] overflow-hidden rounded-sm border text-left ${lit ? "border-lichen" : "border-line hover:border-faint"}`}
     >
       <SmallPicture

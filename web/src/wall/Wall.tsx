@@ -55,6 +55,8 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, o
     const whole = wholes.find((entry) => entry?.id === source?.id);
     return channels.flatMap((channel) => whole?.channel_rows.find((row) => row.name === channel) ?? []);
   };
+  const isWhole = (name: string) =>
+    inUse.some((row) => row.files === sourcesOf(recipe)[name]?.files && row.state === "ready" && !row.frames);
   const isShown = (name: string, channels: string[]) =>
     alone?.item === name && item === name && alone.channels.join() === channels.join();
   const show = (name: string, channels: string[], add: boolean) => {
@@ -90,6 +92,7 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, o
             shot={shot}
             rows={rowsOf(tile.item, tile.channels)}
             own={sourcesOf(recipe)[tile.item] !== undefined}
+            whole={isWhole(tile.item)}
             lit={
               isShown(tile.item, tile.channels) ||
               (tile.channels.length === 1 &&

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
+import { useShallow } from "zustand/react/shallow";
 
 import { You } from "@/accounts/You";
 import { type ShotWhole, api } from "@/api/client";
@@ -46,10 +47,29 @@ function NotesButton({ shot }: { shot: number }) {
   );
 }
 
+/** What the bar tells: not the recipe, which changes with every step of a drag. */
+const stateOf = (draft: ReturnType<typeof useDraft.getState>) => ({
+  head: draft.head,
+  saving: draft.saving,
+  unsaved: draft.unsaved,
+  problem: draft.problem,
+  canUndo: draft.canUndo,
+  canRedo: draft.canRedo,
+  restored: draft.restored,
+  merged: draft.merged,
+  heard: draft.heard,
+  conflict: draft.conflict,
+});
+
+/** A word of what happened, on one line: the first to be cut where there is no room. */
+const WORD = "min-w-0 shrink-[9] truncate text-lichen";
+
 /** Where we are, the benches, the revision, undo and redo. */
 export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Props) {
-  const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, conflict } = useDraft();
-  const { undo, redo, settle, dismiss, setAside } = useDraft();
+  const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, conflict } = useDraft(
+    useShallow(stateOf),
+  );
+  const { undo, redo, settle, dismiss, setAside } = useDraft.getState();
   const navigate = useNavigate();
   const show = useHelp((state) => state.show);
   const hints = useHints();
@@ -95,8 +115,8 @@ export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Prop
         <button
           type="button"
           onClick={dismiss}
-          title="It was kept in this browser when the page was left; undo takes it back"
-          className="text-lichen"
+          title="Unsaved work found and brought back: it was kept in this browser when the page was left; undo takes it back"
+          className={WORD}
         >
           unsaved work found and brought back
         </button>
@@ -109,7 +129,7 @@ export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Prop
             onHistory();
           }}
           title={`By ${away.authors.join(", ")}: see the history`}
-          className="min-w-0 truncate text-lichen"
+          className={WORD}
         >
           {away.revisions === 1 ? "a change" : `${away.revisions} changes`} by {away.authors[0]}
           {away.authors.length > 1 && " and others"} while you were away
@@ -119,8 +139,8 @@ export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Prop
         <button
           type="button"
           onClick={dismiss}
-          title={`${merged.sentence}; it was put together with your change, since they touch nothing in common`}
-          className="text-lichen"
+          title={`Revision ${merged.number} by ${merged.author}: ${merged.sentence}; it was put together with your change, since they touch nothing in common`}
+          className={WORD}
         >
           revision {merged.number} by {merged.author} was merged in
         </button>
@@ -129,8 +149,8 @@ export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Prop
         <button
           type="button"
           onClick={dismiss}
-          title={`${heard.sentence}; nothing of yours was waiting, so it is shown`}
-          className="text-lichen"
+          title={`Revision ${heard.number} by ${heard.author}: ${heard.sentence}; nothing of yours was waiting, so it is shown`}
+          className={WORD}
         >
           revision {heard.number} by {heard.author} came in
         </button>
@@ -144,7 +164,7 @@ export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Prop
       <button
         type="button"
         onClick={onHistory}
-        className="font-mono text-dim hover:text-text"
+        className="shrink-0 whitespace-nowrap font-mono text-dim hover:text-text"
         title={`${head?.sentence ?? ""}: see the history`}
         data-testid="revision"
       >

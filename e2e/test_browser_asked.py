@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import time
 from collections import Counter
 from typing import Any
 from unittest import mock
@@ -13,6 +14,8 @@ from playwright.sync_api import Page, Request
 from server_support import exr_bytes
 
 from projects.models import Shot
+from stage.answers import Answer
+from stage.views import answer_for
 
 AGAIN = ("/news", "/slow", "/api/session")
 """What is asked again on purpose, since the answer changes by itself."""
@@ -138,6 +141,22 @@ class Asked(BrowserTest):
         self.assertTrue(1 <= described <= scales.count(2), (described, scales))
         page.mouse.up()
         self.wait_for(lambda: self.step("core")["set"]["white"] != 0.5)
+
+    def test_what_takes_long_to_come_is_told_to_be_computed(self) -> None:
+        page = self.page
+        self.open_shot(page, "?item=core")
+        self.settle(page, self.watch(page))
+
+        def late(*asked: Any) -> Answer:
+            time.sleep(1.5)
+            return answer_for(*asked)
+
+        with mock.patch("stage.views.answer_for", late):
+            field = page.get_by_label("White value", exact=True)
+            field.fill("0.4")
+            field.press("Enter")
+            page.get_by_text("computing", exact=True).wait_for()
+            page.get_by_text("computing", exact=True).wait_for(state="hidden")
 
     def test_a_pan_asks_for_the_strip_that_comes_into_sight(self) -> None:
         shot = self.wide_shot()

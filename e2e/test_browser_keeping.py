@@ -7,6 +7,7 @@ from unittest import mock
 
 from browser_support import BrowserTest
 from django.http import HttpRequest, HttpResponse
+from django.utils import timezone
 from playwright.sync_api import Error, Page, Route
 from server_support import PASSWORD
 
@@ -14,7 +15,7 @@ from accounts.models import User
 from config.middleware import ContentSecurityPolicy
 from deliveries.models import Deliverable, Render
 from nexal.recipe import parse_recipe
-from projects.models import Role
+from projects.models import Role, Shot
 from recipes.services import save
 
 
@@ -205,6 +206,19 @@ class Keeping(BrowserTest):
             return HttpResponse(status=503) if refused else plainly(self, request)
 
         self.enterContext(mock.patch.object(ContentSecurityPolicy, "__call__", answer))
+
+    def test_a_shot_that_is_deleted_while_it_is_open_says_so(self) -> None:
+        page = self.page
+        self.put_white("0.5")
+        self.wait_for_step("core", white=0.5)
+        shot = Shot.objects.filter(pk=self.shot.pk)
+        shot.update(deleted=timezone.now())
+        page.get_by_text("it was deleted").wait_for()
+        page.get_by_role("link", name="To the project").wait_for()
+        shot.update(deleted=None)
+        page.get_by_role("button", name="Look again").click()
+        self.white().wait_for()
+        self.assertEqual(self.white().input_value(), "0.500")
 
     def test_kept_work_meets_a_newer_revision_with_a_choice(self) -> None:
         page = self.page

@@ -20,7 +20,7 @@ from deliveries.services import asked_for, needed, render_folder
 from nexal.analysis.frames import FrameDone, FrameTask, connected, render_frame
 from nexal.errors import NexalError, RenderError
 from nexal.session import sources_behind
-from sources.sequences import Standing
+from sources.sequences import FileAtFrame
 
 AHEAD = 2
 """Frames for each worker that are handed out at a time: what is paused is soon at rest."""
@@ -166,7 +166,7 @@ def _task(render: Render, frame: int) -> FrameTask:
     files: dict[str, str] = {}
     black = []
     for name, found in needed(shot, recipe, output, frame).items():
-        if not isinstance(found, Standing):
+        if not isinstance(found, FileAtFrame):
             raise found.at(f"source '{name}'")
         files[name] = found.kept.original.path
         black += [name] if found.black else []

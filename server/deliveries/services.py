@@ -27,7 +27,7 @@ from nexal.work import working
 from projects.models import Shot
 from projects.news import RENDERS, tell
 from sources.models import SourceFrame, SourceState
-from sources.sequences import Standing, standing_at
+from sources.sequences import FileAtFrame, files_at
 from sources.services import library, unpacked
 from stage.services import engine, plan, source_rows
 from stage.work import JobWork
@@ -275,8 +275,8 @@ def asked_for(render: Render) -> tuple[Recipe, Output]:
 def _render_frame(render: Render, frame: int) -> list[Path]:
     deliverable = render.deliverable
     recipe, output = asked_for(render)
-    standing = needed(deliverable.shot, recipe, output, frame).values()
-    sources = [found.kept for found in standing if isinstance(found, Standing)]
+    chosen = needed(deliverable.shot, recipe, output, frame).values()
+    sources = [found.kept for found in chosen if isinstance(found, FileAtFrame)]
     sources = [kept for kept in sources if kept.state != SourceState.FAILED]
     with library().using(kept.fingerprint for kept in sources):
         for kept in sources:
@@ -292,11 +292,11 @@ def _render_frame(render: Render, frame: int) -> list[Path]:
         return render_output(engine(), planned, output, path, fingerprints)
 
 
-def needed(shot: Shot, recipe: Recipe, output: Output, frame: int) -> dict[str, Standing | NexalError]:
+def needed(shot: Shot, recipe: Recipe, output: Output, frame: int) -> dict[str, FileAtFrame | NexalError]:
     """What stands at a frame of each import that an output is made of, by the recipe's names; or why nothing does."""
     names = sources_behind(recipe, output.addresses)
     rows = {name: row for name, row in source_rows(shot, recipe).items() if name in names}
-    return dict(standing_at(rows, recipe.sources, frame))
+    return dict(files_at(rows, recipe.sources, frame))
 
 
 def _together(files: list[Path]) -> Path:

@@ -166,7 +166,7 @@ def settle(source: Source) -> None:
 
 
 @dataclass(frozen=True)
-class Standing:
+class FileAtFrame:
     """The file that stands at a frame: an import or one of its frames, its number, and whether black stands there."""
 
     kept: Kept
@@ -174,9 +174,9 @@ class Standing:
     black: bool = False
 
 
-def standing_at(
+def files_at(
     rows: Mapping[str, Source], specs: Mapping[str, SourceSpec], frame: int
-) -> Iterator[tuple[str, Standing | NexalError]]:
+) -> Iterator[tuple[str, FileAtFrame | NexalError]]:
     """What stands at a frame of each import, by the recipe's names; or why nothing does."""
     numbered = {row.pk for row in rows.values() if row.numbered}
     numbers: dict[int, list[int]] = {pk: [] for pk in numbered}
@@ -185,7 +185,7 @@ def standing_at(
             numbers[pk].append(number)
     for name, row in rows.items():
         if not row.numbered:
-            yield name, Standing(row)
+            yield name, FileAtFrame(row)
         elif not numbers[row.pk]:
             yield name, SourceError("has no frame yet", remedy="wait until its first frame is here")
         else:
@@ -198,4 +198,4 @@ def standing_at(
             if found is None:  # taken away since its number was looked up
                 yield name, SourceError(f"frame {choice.number} was taken away just now", remedy="look again")
             else:
-                yield name, Standing(found, choice.number, choice.black)
+                yield name, FileAtFrame(found, choice.number, choice.black)

@@ -96,9 +96,9 @@ def lit(request: HttpRequest, shot_id: int, ask: LitAsk) -> HttpResponse:
     """The lit object as finished planes, in the form of a view."""
     planned = plan_of(get_shot(request, shot_id), ask)
     base, packed, normal = (planned.feed(each) if each else None for each in (ask.base, ask.packed, ask.normal))
-    standing = ObjectPose(ask.object, ask.turn, ask.key, ask.fill, ask.size)
+    pose = ObjectPose(ask.object, ask.turn, ask.key, ask.fill, ask.size)
     cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
-    seen = core_lit(engine(), planned, Textures(base, packed, normal), standing, cancellation)
+    seen = core_lit(engine(), planned, Textures(base, packed, normal), pose, cancellation)
     digest = "-".join(feed.node.digest for feed in (base, packed, normal) if feed)
     answer = answer_of(seen, [True] * 3, "none", seen.picture.description.display, digest)
     return respond(request, answer)

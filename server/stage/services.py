@@ -11,7 +11,7 @@ from nexal.formats.reading import BlackSource, StoredSource
 from nexal.recipe import Recipe
 from projects.models import Shot
 from sources.models import Source, SourceState
-from sources.sequences import standing_at
+from sources.sequences import files_at
 from sources.services import manifests_of, used
 
 
@@ -42,27 +42,27 @@ def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:
     """The recipe's nodes at a frame. What is not there is told with the reason; what was dropped is unpacked again."""
     readers: dict[str, Reader] = {}
     absent: dict[str, NexalError] = {}
-    for name, standing in standing_at(source_rows(shot, recipe), recipe.sources, frame):
-        if isinstance(standing, NexalError):
-            absent[name] = standing
+    for name, chosen in files_at(source_rows(shot, recipe), recipe.sources, frame):
+        if isinstance(chosen, NexalError):
+            absent[name] = chosen
             continue
-        row = standing.kept
+        row = chosen.kept
         file = used(row) if row.state != SourceState.FAILED else None
         if file is not None and file.started:
             try:
                 names = manifests_of(row, file)
-                reader = StoredSource(file, recipe.sources[name], row.fingerprint, standing.number, names)
+                reader = StoredSource(file, recipe.sources[name], row.fingerprint, chosen.number, names)
             except NexalError as error:
                 raise error.at(f"source '{name}'") from None
-            readers[name] = BlackSource(reader) if standing.black else reader
+            readers[name] = BlackSource(reader) if chosen.black else reader
         elif row.state == SourceState.FAILED:
             problem = row.problem
             absent[name] = SourceError(
                 (problem.get("message") or "could not be read")
-                + ("" if standing.number is None else f", in its frame {standing.number}"),
+                + ("" if chosen.number is None else f", in its frame {chosen.number}"),
                 remedy=problem.get("remedy") or "import its file again",
             )
         else:
-            which = "is" if standing.number is None else f"frame {standing.number} is"
+            which = "is" if chosen.number is None else f"frame {chosen.number} is"
             absent[name] = SourceError(f"{which} being unpacked", remedy="wait until it is done")
     return Plan(recipe, frame, readers, absent)

@@ -1,8 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { type DragEvent, useEffect, useMemo, useRef, useState } from "react";
-import { useParams, useSearchParams } from "react-router";
+import { Link, useParams, useSearchParams } from "react-router";
 
-import { type Item, type OperationRow, type ShotWhole, api, got, problemOf } from "@/api/client";
+import {
+  type Item,
+  type OperationRow,
+  type Problem,
+  type ShotWhole,
+  api,
+  got,
+  problemOf,
+} from "@/api/client";
 import { useItems, useOperations, useSession } from "@/api/queries";
 import {
   type Recipe,
@@ -28,6 +36,7 @@ import { useHelp } from "@/help/helpState";
 import { Lineage } from "@/lineage/Lineage";
 import { Notes } from "@/notes/Notes";
 import { useNoting } from "@/notes/notes";
+import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 import { useCalm } from "@/parts/useCalm";
@@ -59,6 +68,14 @@ import { visitFirstSetting } from "./regions";
 import { useKeys } from "./useKeys";
 import { useNews } from "./useNews";
 import { useTouchKey } from "./useTouchKey";
+
+const GONE: Problem = {
+  code: "not_found",
+  message: "it was deleted, or you work in its project no more",
+  where: "this shot",
+  remedy:
+    "ask an owner of the project: a deleted shot can be recovered for 30 days, and what you had not saved is kept in this browser",
+};
 
 /** One shot: wall, stage, bench and lineage. */
 export function ShotPage() {
@@ -105,6 +122,19 @@ export function ShotPage() {
     return () => window.removeEventListener("beforeunload", warn);
   }, []);
 
+  // Gone while it was open: nothing that is done to it would be kept.
+  if (told && problemOf(answer.error).code === "not_found")
+    return (
+      <main className="mx-auto max-w-md space-y-3 p-10">
+        <Message problem={GONE} />
+        <div className="flex items-center gap-4 text-[12px]">
+          <Button onClick={() => void answer.refetch()}>Look again</Button>
+          <Link to={`/projects/${told.whole.project}`} className="text-dim hover:text-text">
+            To the project
+          </Link>
+        </div>
+      </main>
+    );
   if (answer.isError && !told)
     return (
       <main className="mx-auto max-w-md p-10">

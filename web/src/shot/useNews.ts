@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 
-import { api, got } from "@/api/client";
+import { api, got, problemOf } from "@/api/client";
 
 import { notesKey } from "@/notes/notes";
 
@@ -37,8 +37,10 @@ export function useNews(shot: number): void {
         if (what.includes("sources")) void client.invalidateQueries({ queryKey: ["sources", shot] });
         if (what.includes("notes")) void client.invalidateQueries({ queryKey: notesKey(shot) });
         if (what.includes("renders")) void client.invalidateQueries({ queryKey: ["deliverables", shot] });
-      } catch {
-        // What can't be asked now is asked again: the number says since when.
+      } catch (error) {
+        // What can't be asked now is asked again: the number says since when. What is gone is told by the shot itself.
+        if (problemOf(error).code === "not_found")
+          void client.invalidateQueries({ queryKey: ["shot", shot] });
       }
       if (!gone)
         timer = setTimeout(() => void ask(), performance.now() - stirred < STIRRED_MS ? BUSY_MS : CALM_MS);

@@ -10,11 +10,11 @@ import { unlike } from "./painting";
 import type { usePane } from "./usePane";
 import { useView } from "./viewState";
 
-type Seen = ReturnType<typeof usePane>;
-type Drawn = Pick<Seen, "shown" | "over" | "kind">;
+type PaneContent = ReturnType<typeof usePane>;
+type Drawn = Pick<PaneContent, "shown" | "over" | "kind">;
 
 /** What of a pane is drawn; the same as long as it is, whatever is on its way. */
-function useDrawn({ shown, over, kind }: Seen): Drawn {
+function useDrawn({ shown, over, kind }: PaneContent): Drawn {
   return useMemo(() => ({ shown, over, kind }), [shown, over, kind]);
 }
 
@@ -23,9 +23,9 @@ interface Props {
   label: string;
   display: [number, number, number, number];
   placement: Placement;
-  main: Seen;
+  main: PaneContent;
   /** What it is compared with. */
-  other?: Seen | null;
+  other?: PaneContent | null;
   /** How the other is seen: beyond the split line, in turns, or as the difference. */
   compare?: "split" | "blink" | "difference";
   onHover: (at: [number, number] | null) => void;
@@ -56,8 +56,8 @@ export function Pane({
   const covered = zoom === 0 && coverageWords(main.planes);
 
   const near = useDrawn(main);
-  const seenBeside = useDrawn(other ?? main);
-  const far = other ? seenBeside : null;
+  const beside = useDrawn(other ?? main);
+  const far = other ? beside : null;
   const { played } = main;
   useLayoutEffect(() => {
     const target = canvas.current;

@@ -93,11 +93,10 @@ export function useStage(
       : null,
     JSON.stringify([shot, raw, address, alone, scale, region, look, kind]),
   );
-  const standing = main;
   const moving = useMemo(
     () =>
       played && {
-        ...standing,
+        ...main,
         shown: played.picture,
         over: played.over,
         kind,
@@ -107,7 +106,7 @@ export function useStage(
         waiting: [],
         played: true,
       },
-    [played, standing, kind],
+    [played, main, kind],
   );
   const compared =
     view.panes === "split" || view.panes === "blink" || view.panes === "difference" ? view.panes : null;

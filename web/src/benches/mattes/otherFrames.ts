@@ -11,7 +11,7 @@ export function filmedBy(recipe: Recipe, step: Step): string | null {
 }
 
 /** Put a source beside another that stands still at one of its frames; the recipe, and its name. */
-function standing(recipe: Recipe, name: string, frame: number): [Recipe, string] {
+function heldAt(recipe: Recipe, name: string, frame: number): [Recipe, string] {
   const spec = sourcesOf(recipe)[name]!;
   const number = frame - (spec.offset ?? 0);
   const held = `${name}_at_${frame < 0 ? `minus_${-frame}` : frame}`;
@@ -30,7 +30,7 @@ export function holdColours(recipe: Recipe, item: string, frame: number): Recipe
   const step = findStep(recipe, item);
   const source = step && filmedBy(recipe, step);
   if (!source) return recipe;
-  const [next, held] = standing(recipe, source, frame);
+  const [next, held] = heldAt(recipe, source, frame);
   return setPort(next, item, "held", held);
 }
 
@@ -53,7 +53,7 @@ export function joinFrames(recipe: Recipe, item: string, frames: readonly number
   let next = recipe;
   const others: string[] = [];
   for (const frame of frames) {
-    const [with_, name] = standing(next, source, frame);
+    const [with_, name] = heldAt(next, source, frame);
     next = with_;
     others.push(name);
   }

@@ -1,6 +1,7 @@
 """Write the lock files: every package with its version and the hash of the file for this platform, no addresses.
 
     python tools/lock.py            from the three requirements files
+    python tools/lock.py --check    whether a lock file holds an address
 
 pip itself resolves; its installation report carries the hashes. The front end's lock loses the fields that
 hold web addresses (`npm ci` does not need them).
@@ -38,7 +39,17 @@ def strip_addresses(lock_file: Path) -> None:
     lock_file.write_text(json.dumps(data, indent=2) + "\n", encoding="utf-8")
 
 
+def addresses(lock_file: Path) -> list[str]:
+    """The lines of a lock file that hold a web address."""
+    lines = enumerate(lock_file.read_text(encoding="utf-8").splitlines(), 1)
+    return [f"{lock_file.relative_to(ROOT)}:{number}: {line.strip()}" for number, line in lines if "://" in line]
+
+
 if __name__ == "__main__":
+    if "--check" in sys.argv:
+        locks = [*sorted(ROOT.glob("requirements*.lock")), ROOT / "web" / "package-lock.json"]
+        found = [line for each in locks for line in addresses(each)]
+        sys.exit("\n".join([*found, "run ./run lock: lock files hold no addresses"]) if found else 0)
     for stem in ("requirements-core", "requirements", "requirements-dev"):
         lock(ROOT / f"{stem}.in", ROOT / f"{stem}.lock")
     strip_addresses(ROOT / "web" / "package-lock.json")

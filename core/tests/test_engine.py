@@ -129,6 +129,25 @@ class Caching(CoreTest):
             run(self.changed(white), given, "d", engine=engine, keep_all=True)
         self.assertEqual(engine.computed, {"a": 1, "b": 1, "c": 3, "d": 3})
 
+    def test_inside_of_a_chain_that_is_looked_at_only_what_is_wanted_again_is_kept(self) -> None:
+        """What hangs on a dragged setting is never wanted again; what it hangs on is, with every step of the drag."""
+        engine, given = Engine(threads=2), {"p": rgba()}
+        chain = [
+            {"name": "a", "op": "cross", "in": {"a": "p.R", "b": "p.G"}},
+            {"name": "b", "op": "invert", "in": {"from": "a"}},
+            {"name": "c", "op": "stretch", "in": {"from": "b"}, "set": {"white": 0.9}},
+            {"name": "d", "op": "invert", "in": {"from": "c"}},
+        ]
+        held = []
+        for white in (0.9, 0.8, 0.7, 0.6):
+            chain[2] = chain[2] | {"set": {"white": white}}
+            result = run(chain, given, "d", engine=engine, keep_all=True)
+            self.assert_planes(result.planes["Y"], run(chain, given, "d").planes["Y"], 0)
+            held.append(engine.cache.held // result.planes["Y"].nbytes)
+        self.assertEqual(engine.computed, {"a": 2, "b": 2, "c": 4, "d": 4})
+        # First d alone, with the second a and b besides, with all others d again.
+        self.assertEqual(held, [1, 4, 5, 6])
+
     def test_a_chain_leaves_only_its_ends(self) -> None:
         engine = Engine(threads=2)
         chain = [

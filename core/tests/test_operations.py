@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 import unittest
+from unittest import mock
 
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgb, rgba, run
@@ -278,7 +279,7 @@ class Made(CoreTest):
 
 class Halves(CoreTest):
     def test_every_half_and_everything_between_rounds_as_numpy_does(self) -> None:
-        from nexal.kernels.halves import to_halves
+        from nexal.kernels import halves as kernels
 
         halves = np.arange(65536, dtype=np.uint16).view(np.float16).astype(np.float32)
         finite = halves[np.isfinite(halves)]
@@ -290,10 +291,12 @@ class Halves(CoreTest):
         values = np.concatenate([halves, *between, middles, limits])[None, :]
         with np.errstate(over="ignore"):
             wanted = values.astype(np.float16)
-        got = to_halves(values)
-        np.testing.assert_array_equal(got, wanted)
         numbers = ~np.isnan(wanted)
-        np.testing.assert_array_equal(got.view(np.uint16)[numbers], wanted.view(np.uint16)[numbers])
+        for convert in (kernels._convert, kernels._convert_bits):
+            with self.subTest(convert.__name__), mock.patch.object(kernels, "_converted", convert):
+                got = kernels.to_halves(values)
+                np.testing.assert_array_equal(got, wanted)
+                np.testing.assert_array_equal(got.view(np.uint16)[numbers], wanted.view(np.uint16)[numbers])
 
 
 class Neighbourhood(CoreTest):

@@ -209,6 +209,48 @@ class Recordings(CoreTest):
         self.assertEqual([Op(op) for op in program.code[:, 0]], [Op.ENCODE, Op.ADD])
         self.assertEqual(program.inputs, ("a",))
 
+    def test_two_instructions_of_which_nobody_else_wants_the_first_are_one(self) -> None:
+        recording = Recording()
+        a, b, c = (recording.input(name) for name in "abc")
+        planes = {
+            name: np.random.default_rng(n).normal(0, 9, (3, 700)).astype(np.float32) for n, name in enumerate("abc")
+        }
+        planes["a"][0, :3] = np.nan, np.inf, -0.0
+        for values, ops in (
+            ((a * b + c,), [Op.MULTIPLY_ADD]),
+            ((c + a * b,), [Op.MULTIPLY_ADD]),
+            ((np.clip(a, b, c),), [Op.CLIP]),
+            ((np.minimum(c, np.maximum(a, b)),), [Op.MAXIMUM, Op.MINIMUM]),
+            ((a * b, a * b + c), [Op.MULTIPLY, Op.ADD]),
+            ((a * b + a * b,), [Op.MULTIPLY, Op.ADD]),
+            ((a * b + c * c,), [Op.MULTIPLY, Op.MULTIPLY_ADD]),
+        ):
+            program = recording.program(values)
+            self.assertEqual(sorted(program.code[:, 0]), sorted(ops))
+            results = [np.empty((3, 700), np.float32) for _ in values]
+            program.run(planes, results, (0, 0, 1))
+            with mock.patch("nexal.kernels.recording._PAIRS", {}):
+                apart = recording.program(values)
+            self.assertGreaterEqual(len(apart.code), len(program.code))
+            plain = [np.empty((3, 700), np.float32) for _ in values]
+            apart.run(planes, plain, (0, 0, 1))
+            for one, other in zip(results, plain, strict=True):
+                np.testing.assert_array_equal(one.view(np.uint32), other.view(np.uint32))
+
+    def test_a_power_is_the_same_whatever_stands_beside_it_in_its_row(self) -> None:
+        values = np.random.default_rng(1).random((1, 512), np.float32)
+        values[0, ::7] = 0
+        odd = np.concatenate([values, values * -1, values * 1e-39, values * 1e38], axis=1)
+        for exponent in (0.7, 1.3, -0.4, 16, -16, 0.001):
+            recording = Recording()
+            program = recording.program([np.power(recording.input("a"), exponent)])
+            alone, among = np.empty_like(values), np.empty_like(odd)
+            program.run({"a": values}, [alone], (0, 0, 1))
+            turned = np.ascontiguousarray(odd.reshape(4, 512).T.reshape(1, -1))
+            program.run({"a": turned}, [among], (0, 0, 1))
+            among = among.reshape(512, 4).T[:1]
+            np.testing.assert_array_equal(alone.view(np.uint32), among.view(np.uint32), str(exponent))
+
     def test_cells_are_used_again(self) -> None:
         recording = Recording()
         value = recording.input("a")

@@ -21,7 +21,7 @@ from nexal.camera import Camera, ball_outline, camera_of_header, camera_of_posit
 from nexal.cli import main
 from nexal.formats.decoded import tagged
 from nexal.hashed_ids import bits_of, id_layers, manifest_files, manifest_in, ranked
-from nexal.kernels.depths import is_nowhere
+from nexal.kernels.nowhere import is_nowhere
 from nexal.operations.space import turned_axes
 from nexal.picture import Alpha, Trait, Window
 from nexal.recipe import SourceSpec

@@ -210,7 +210,7 @@ class ManyFiles(CoreTest):
             started.append(popen(*arguments, **options))
             return started[-1]
 
-        with mock.patch("nexal.formats.decoding._idle", []) as idle, mock.patch("subprocess.Popen", counted):
+        with mock.patch("nexal.formats.workers._idle", []) as idle, mock.patch("subprocess.Popen", counted):
             for path in (*good[:3], bad, *good[3:5]):
                 with suppress(FormatError):
                     decode_file(path, folder / "store" / path.stem)
@@ -229,7 +229,7 @@ class ManyFiles(CoreTest):
     def test_limits_hold_for_each_file_anew(self) -> None:
         folder = self.folder()
         large = write_exr(folder / "l.exr", {"R": np.zeros((2000, 2000), np.float32)})
-        with mock.patch("nexal.formats.decoding._idle", []) as idle:
+        with mock.patch("nexal.formats.workers._idle", []) as idle:
             for turn in range(3):
                 decode_file(large, folder / f"s{turn}")
             # Given up by the wish of who asked, and its worker with it.

@@ -65,6 +65,10 @@ class Versions(CoreTest):
         for module in ("nexal.operations.neighbourhood", "nexal.operations.resizing", "nexal.formats.reading"):
             self.assertIn("nexal.kernels.mixing", closure(module))
 
+    def test_the_machine_is_part_of_all_that_it_runs(self) -> None:
+        for module in ("nexal.operations.combining", "nexal.operations.mattes", "nexal.operations.formulas"):
+            self.assertLessEqual({"nexal.kernels.machine", "nexal.kernels.powers"}, closure(module), module)
+
     def test_the_keys_of_results_hold_the_version(self) -> None:
         recipe = parse_recipe(
             {"nexal": 1, "sources": {"p": {"files": "p"}}, "steps": [{"name": "b", "op": "blur", "in": {"from": "p"}}]}

@@ -63,3 +63,24 @@ def get_shot(request: HttpRequest, shot_id: int, *, write: bool = False, deleted
         raise Http404
     _check(shot.role, write=write)
     return shot
+
+
+_SEEN = """
+SELECT projects_shot.*, projects_membership.role
+FROM projects_shot
+JOIN projects_project ON projects_project.id = projects_shot.project_id AND projects_project.deleted IS NULL
+JOIN projects_membership ON projects_membership.project_id = projects_project.id
+WHERE projects_shot.id = %s AND projects_shot.deleted IS NULL AND projects_membership.user_id = %s
+"""
+
+
+def seen_shot(request: HttpRequest, shot_id: int) -> Shot:
+    """A shot that is there, to be looked at: as `get_shot`, but what a drag asks for twenty times a second.
+
+    Written out, since Django takes five times as long over writing the query as the database over answering it.
+    Project and head are fetched when they are used. Raises Http404.
+    """
+    found = list(Shot.objects.raw(_SEEN, [shot_id, person(request)]))
+    if not found:
+        raise Http404
+    return found[0]

@@ -6,7 +6,7 @@ from django.http import HttpRequest
 from ninja import Field, Router, Schema
 
 from nexal.analysis.advice import advise
-from projects.access import get_shot
+from projects.access import seen_shot
 from stage.requests import StepAsk, plan_of, sides
 from stage.services import engine
 
@@ -33,7 +33,7 @@ class Advice(Schema):
 @router.post("/shots/{shot_id}/checks", response=list[Advice])
 def checks(request: HttpRequest, shot_id: int, ask: StepAsk) -> list[dict[str, Any]]:
     """What is likely wrong with an item, each with its remedy."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     found = advise(engine(), planned, ask.item, **sides(ask.marks))
     return [row | {"remedy": _parted(row["remedy"]) if row["remedy"] else None} for row in found]
 

@@ -1,7 +1,9 @@
 """Planes on their way to the browser."""
 
 import json
+import os
 from collections.abc import Sequence
+from functools import cached_property
 
 import zstandard
 from django.http import HttpRequest, HttpResponse
@@ -43,9 +45,49 @@ def respond(request: HttpRequest, answer: Answer) -> HttpResponse:
     return response
 
 
+class _Stream:
+    """Memory as a file that is read from front to end, and never copied."""
+
+    def __init__(self, memory: memoryview) -> None:
+        self.memory, self.at = memory, 0
+
+    def seekable(self) -> bool:
+        return True
+
+    def tell(self) -> int:
+        return self.at
+
+    def seek(self, offset: int, whence: int = os.SEEK_SET) -> int:
+        self.at = offset + {os.SEEK_SET: 0, os.SEEK_CUR: self.at, os.SEEK_END: len(self.memory)}[whence]
+        return self.at
+
+    def read(self, size: int = -1) -> memoryview:
+        piece = self.memory[self.at :] if size < 0 else self.memory[self.at : self.at + size]
+        self.at += len(piece)
+        return piece
+
+    def close(self) -> None:
+        """Memory is given back by who holds it."""
+
+
+class Samples(HttpResponse):
+    """Bytes that go out from the memory that they are in: a picture of megabytes would be copied four times."""
+
+    block_size = 1 << 18
+
+    def make_bytes(self, value: object) -> bytes:
+        return value if isinstance(value, memoryview) else super().make_bytes(value)  # type: ignore[return-value]
+
+    @cached_property
+    def file_to_stream(self) -> _Stream:
+        """What Django hands to a server that sends files by itself."""
+        (body,) = self
+        return _Stream(memoryview(body))
+
+
 def in_bytes(request: HttpRequest, body: bytes | memoryview) -> HttpResponse:
     """An answer that is no JSON; smaller on its way over a network."""
-    response = HttpResponse(content_type="application/octet-stream")
+    response = Samples(content_type="application/octet-stream")
     if address_of(request) not in LOOPBACK and "zstd" in request.headers.get("Accept-Encoding", ""):
         body = zstandard.compress(body, 1)
         response["Content-Encoding"] = "zstd"

@@ -8,7 +8,7 @@ from ninja import Field, Router, Schema
 from nexal.analysis.diagnose import cure_of
 from nexal.analysis.diagnose import diagnose as core_diagnose
 from nexal.analysis.edge_view import profile as core_profile
-from projects.access import get_shot
+from projects.access import seen_shot
 from stage.requests import Ask, Light, Position, plan_of
 from stage.services import engine
 
@@ -61,7 +61,7 @@ class ProfileRow(Schema):
 @router.post("/shots/{shot_id}/diagnose", response=Diagnosed)
 def diagnose(request: HttpRequest, shot_id: int, ask: DiagnoseAsk) -> dict[str, Any]:
     """What a picture really is: straight, premultiplied or matted with a colour; with evidence and cure."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     alpha = planned.feed(ask.alpha) if ask.alpha else None
     answer = core_diagnose(engine(), planned, planned.feed(ask.address), alpha)
     return answer | {"cure": cure_of(answer, ask.address, ask.alpha)}
@@ -70,7 +70,7 @@ def diagnose(request: HttpRequest, shot_id: int, ask: DiagnoseAsk) -> dict[str, 
 @router.post("/shots/{shot_id}/profile", response=list[ProfileRow])
 def profile(request: HttpRequest, shot_id: int, ask: ProfileAsk) -> list[dict[str, Any]]:
     """Colour along a line across an edge, of several items."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     return [
         {"address": address} | core_profile(engine(), planned, planned.feed(address), ask.start, ask.end, ask.backdrop)
         for address in ask.addresses

@@ -8,7 +8,7 @@ from nexal.engine import Node, Plan
 from nexal.engine.plan import addresses_of
 from nexal.errors import NexalError
 from nexal.recipe import Step
-from projects.access import get_shot
+from projects.access import seen_shot
 from stage.requests import Ask, plan_of
 
 router = Router()
@@ -36,7 +36,7 @@ class Item(Schema):
 @router.post("/shots/{shot_id}/inspect", response=list[Item])
 def inspect(request: HttpRequest, shot_id: int, ask: Ask) -> list[Item]:
     """Every item of a recipe: channels, windows, alpha state and digest, or its fault."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     found = planned.inspect()
     steps = {step.name: step for step in planned.recipe.steps}
     return [_item(planned, name, steps.get(name), found[name]) for name in planned.recipe.items()]

@@ -20,7 +20,7 @@ from nexal.analysis.screens import screen_facts, whole_matte
 from nexal.engine import Cancellation, Plan
 from nexal.errors import Pending, RecipeError
 from nexal.picture import Window
-from projects.access import get_shot, may_write
+from projects.access import get_shot, may_write, seen_shot
 from projects.models import Shot
 from stage import slow as slow_steps
 from stage.models import SlowResult
@@ -166,7 +166,7 @@ def keep_marks(request: HttpRequest, shot_id: int, new: NewMarks) -> Marks:
 @router.post("/shots/{shot_id}/scout", response=Scouted)
 def scout(request: HttpRequest, shot_id: int, ask: ScoutAsk) -> dict[str, Any]:
     """Candidates for a matte, ranked by how well they part the marked subject from the marked background."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     found = core.scout(
         engine(),
         planned,
@@ -183,7 +183,7 @@ def scout(request: HttpRequest, shot_id: int, ask: ScoutAsk) -> dict[str, Any]:
 @router.post("/shots/{shot_id}/screen", response=ScreenRow | None)
 def screen(request: HttpRequest, shot_id: int, ask: ScreenAsk) -> dict[str, Any] | None:
     """The coloured screen that a picture stands before, if it does."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     found = screen_facts(engine(), planned, planned.feed(ask.address))
     return asdict(found) | {"steps": whole_matte(ask.address)} if found else None
 
@@ -246,7 +246,7 @@ slow_steps.QUESTIONS["rebuilt"] = _rebuilt
 @router.post("/shots/{shot_id}/thin", response=ThinParts)
 def thin_parts(request: HttpRequest, shot_id: int, ask: StepAsk) -> dict[str, Any]:
     """Thin parts of a matte that a step makes vanish."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     step = planned.recipe.step(ask.item)
     address = step.inputs.get("from") if step else None
     if not isinstance(address, str):

@@ -7,7 +7,7 @@ from ninja import Field, Router, Schema
 
 from nexal.analysis.view import histogram as core_histogram
 from nexal.analysis.view import probe as core_probe
-from projects.access import get_shot
+from projects.access import seen_shot
 from stage.requests import Ask, Marks, Pixel, plan_of, sides
 from stage.services import engine
 
@@ -60,7 +60,7 @@ class HistogramRow(Schema):
 @router.post("/shots/{shot_id}/probe", response=list[Probed])
 def probe(request: HttpRequest, shot_id: int, ask: ProbeAsk) -> list[Probed]:
     """Exact values under a pixel (or averaged over a square round it) of several items."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     rows = []
     for address in ask.addresses:
         feed = planned.feed(address)
@@ -71,6 +71,6 @@ def probe(request: HttpRequest, shot_id: int, ask: ProbeAsk) -> list[Probed]:
 @router.post("/shots/{shot_id}/histogram", response=HistogramRow)
 def histogram(request: HttpRequest, shot_id: int, ask: HistogramAsk) -> dict[str, Any]:
     """Histogram of an item over 0 to 1 in a domain."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     feed = planned.feed(ask.address)
     return core_histogram(engine(), planned, feed, ask.domain, ask.bins, **sides(ask.marks), low=ask.low, high=ask.high)

@@ -12,7 +12,7 @@ from nexal.analysis.proof import checked_target, losses, round_trip
 from nexal.analysis.proof import proof as core_proof
 from nexal.engine import Cancellation
 from nexal.formats.targets import FORMATS
-from projects.access import get_shot
+from projects.access import seen_shot
 from stage.answers import answer_of, respond
 from stage.requests import Ask, plan_of
 from stage.services import engine
@@ -94,7 +94,7 @@ class LossRow(Schema):
 @router.post("/shots/{shot_id}/lit")
 def lit(request: HttpRequest, shot_id: int, ask: LitAsk) -> HttpResponse:
     """The lit object as finished planes, in the form of a view."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     base, packed, normal = (planned.feed(each) if each else None for each in (ask.base, ask.packed, ask.normal))
     pose = ObjectPose(ask.object, ask.turn, ask.key, ask.fill, ask.size)
     cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
@@ -107,7 +107,7 @@ def lit(request: HttpRequest, shot_id: int, ask: LitAsk) -> HttpResponse:
 @router.post("/shots/{shot_id}/proof", response=list[ProofRow])
 def proof(request: HttpRequest, shot_id: int, ask: ProofAsk) -> list[dict[str, Any]]:
     """What a texture's channels would hold in a file, against what is meant."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     feed = planned.feed(ask.address)
     target = checked_target(feed, ask.spec)
     return _superseded(request, shot_id, "proof", lambda flag: core_proof(engine(), planned, feed, target, flag))
@@ -116,7 +116,7 @@ def proof(request: HttpRequest, shot_id: int, ask: ProofAsk) -> list[dict[str, A
 @router.post("/shots/{shot_id}/proof/written", response=Written)
 def written(request: HttpRequest, shot_id: int, ask: ProofAsk) -> dict[str, Any]:
     """The texture written, read back and compared sample by sample."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     feed = planned.feed(ask.address)
     target = checked_target(feed, ask.spec)
     suffix = FORMATS[target.format].suffixes[0]
@@ -128,7 +128,7 @@ def written(request: HttpRequest, shot_id: int, ask: ProofAsk) -> dict[str, Any]
 @router.post("/shots/{shot_id}/losses", response=list[LossRow])
 def loss(request: HttpRequest, shot_id: int, ask: LossAsk) -> list[dict[str, Any]]:
     """What a smaller mip level or compression in blocks takes from each channel."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     meant, seen = planned.feed(ask.address), planned.feed(ask.seen)
     return _superseded(request, shot_id, "losses", lambda flag: losses(engine(), planned, meant, seen, flag))
 

@@ -12,7 +12,7 @@ from nexal.analysis.audit import audit as core_audit
 from nexal.analysis.shares import shares as core_shares
 from nexal.engine import Cancellation, Plan
 from nexal.engine.plan import Feed
-from projects.access import get_shot, may_write
+from projects.access import get_shot, may_write, seen_shot
 from stage import slow
 from stage.requests import Ask, plan_of
 from stage.services import engine
@@ -116,5 +116,5 @@ slow.QUESTIONS["audit"] = _audit
 @router.post("/shots/{shot_id}/shares", response=list[ShareRow])
 def shares(request: HttpRequest, shot_id: int, ask: SharesAsk) -> list[dict[str, Any]]:
     """Each pass's part of the light of a sum, as it is balanced."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     return core_shares(engine(), planned, planned.node(ask.item))

@@ -17,7 +17,7 @@ from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
 from nexal.hashed_ids import id_layers
 from nexal.picture import ALPHA_NAME, Description, split_channel
-from projects.access import get_shot
+from projects.access import seen_shot
 from stage.requests import Ask, Position, plan_of
 from stage.services import engine
 
@@ -172,14 +172,14 @@ def _sources(planned: Plan) -> Iterable[tuple[str, StoredSource]]:
 @router.post("/shots/{shot_id}/space", response=list[SpaceRow])
 def space(request: HttpRequest, shot_id: int, ask: Ask) -> list[SpaceRow]:
     """What the sources of a recipe know of their space, at a frame."""
-    rows = (_known(name, source) for name, source in _sources(plan_of(get_shot(request, shot_id), ask)))
+    rows = (_known(name, source) for name, source in _sources(plan_of(seen_shot(request, shot_id), ask)))
     return [row for row in rows if row is not None]
 
 
 @router.post("/shots/{shot_id}/elevation", response=ElevationRow)
 def elevation(request: HttpRequest, shot_id: int, ask: ElevationAsk) -> ElevationRow:
     """The scene of a depth plane from the side or from above, as a plot of density."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     found = core_elevation(
         engine(), planned, planned.feed(ask.address), columns=ask.columns, rows=ask.rows, side=ask.side,
         inverse=ask.inverse, span=ask.span,
@@ -194,7 +194,7 @@ def elevation(request: HttpRequest, shot_id: int, ask: ElevationAsk) -> Elevatio
 @router.post("/shots/{shot_id}/locate", response=LocatedRow)
 def locate(request: HttpRequest, shot_id: int, ask: LocateAsk) -> LocatedRow:
     """Depth, place in the world and ids at a point of the picture."""
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     wanted = {"depth": ask.depth, "position": ask.position, "ids": ask.ids}
     feeds = {name: planned.feed(address) for name, address in wanted.items() if address}
     found = located(engine(), planned, feeds, ask.x, ask.y)

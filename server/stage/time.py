@@ -12,7 +12,7 @@ from nexal.analysis.steady import steady as core_steady
 from nexal.engine import Plan
 from nexal.kernels.following import Model
 from nexal.recipe import FrameNumber, Recipe
-from projects.access import get_shot
+from projects.access import seen_shot
 from projects.models import Shot
 from stage.requests import Ask, Position, checked
 from stage.services import engine, plan
@@ -82,7 +82,7 @@ def _plans_of(shot: Shot, ask: Ask) -> _Plans:
 @router.post("/shots/{shot_id}/follow", response=list[FollowedRow])
 def follow(request: HttpRequest, shot_id: int, ask: FollowAsk) -> list[FollowedRow]:
     """Where what an outline holds lies at some frames, in their order. It ends where it is lost."""
-    plans = _plans_of(get_shot(request, shot_id), ask)
+    plans = _plans_of(seen_shot(request, shot_id), ask)
     seen = seen_through(engine(), plans.at, ask.address)
     rows = core_follow(seen, ask.outline, ask.start, ask.frames, ask.model, search=ask.search, from_matrix=ask.before)
     return [FollowedRow(**({"matrix": None} | row.row())) for row in rows]
@@ -91,5 +91,5 @@ def follow(request: HttpRequest, shot_id: int, ask: FollowAsk) -> list[FollowedR
 @router.post("/shots/{shot_id}/steady", response=list[SteadyRow])
 def steady(request: HttpRequest, shot_id: int, ask: SteadyAsk) -> list[SteadyRow]:
     """How a matte changes over some frames, in their order, where its picture does not."""
-    plans = _plans_of(get_shot(request, shot_id), ask)
+    plans = _plans_of(seen_shot(request, shot_id), ask)
     return [SteadyRow(**row.row()) for row in core_steady(engine(), plans.at, ask.address, ask.frames)]

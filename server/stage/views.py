@@ -12,7 +12,7 @@ from nexal.engine import Plan
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
 from nexal.picture import ALPHA_NAME, Window, main_channels
-from projects.access import get_shot
+from projects.access import seen_shot
 from stage.answers import Answer, answer_of, respond
 from stage.requests import Ask, Light, Pixel, plan_of
 from stage.services import engine
@@ -51,7 +51,7 @@ def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
     three planes of display values, to be shown as they are. `pending` is what a `rough` answer, at a scale of its own,
     stands in for.
     """
-    planned = plan_of(get_shot(request, shot_id), ask)
+    planned = plan_of(seen_shot(request, shot_id), ask)
     cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
     return respond(request, answer_for(planned, planned.feed(ask.address), ask, cancellation))
 

@@ -80,6 +80,18 @@ class Own(ServerTest):
         here = self.signed_in(NEW)
         self.assertEqual([row["here"] for row in here.get("/api/session/places").json()], [True])
 
+    def test_a_session_ends_with_its_time_and_with_its_person(self) -> None:
+        for end in (
+            lambda key: Session.objects.filter(session_key=key).update(expire_date=timezone.now()),
+            lambda key: Session.objects.filter(session_key=key).delete(),
+            lambda key: User.objects.filter(username="owner").update(is_active=False),
+        ):
+            client = self.signed_in()
+            self.assertIsNotNone(client.get("/api/session").json()["person"])
+            end(client.session.session_key)
+            self.assertIsNone(client.get("/api/session").json()["person"])
+            self.assertEqual(client.get("/api/projects").status_code, 401)
+
     def test_a_place_is_seen_again_and_forgotten_when_its_session_ends(self) -> None:
         client = self.signed_in()
         place = Place.objects.get(session=client.session.session_key)

@@ -14,11 +14,14 @@ from django.test import SimpleTestCase, override_settings
 
 from config import front
 from sources.tickets import FORM_BYTES, SALT, largest_body
+from stage.answers import Samples
 
 UPLOAD = "/api/shots/7/sources"
 
 
 class Front(SimpleTestCase):
+    planes = bytes(range(251)) * 40_000
+
     def setUp(self) -> None:
         self.enterContext(mock.patch.object(front, "CLEANUP_SECONDS", 0))
         self.enterContext(mock.patch.object(front, "HEADER_SECONDS", 0.5))
@@ -48,6 +51,12 @@ class Front(SimpleTestCase):
                 time.sleep(0.02)
             if time.monotonic() < deadline:
                 self.saw_hang_up.set()
+        if environ["PATH_INFO"] == "/planes":
+            response = Samples()
+            response.content = memoryview(self.planes)
+            start_response("200 OK", [("Content-Length", str(len(self.planes)))])
+            wrapped: Iterable[bytes] = environ["wsgi.file_wrapper"](response.file_to_stream, response.block_size)
+            return wrapped
         start_response("200 OK", [("Content-Length", "2")])
         return [b"ok"]
 
@@ -74,6 +83,19 @@ class Front(SimpleTestCase):
                     )
             for _ in range(5):
                 self.assertEqual(self.ask(), "HTTP/1.1 200 OK")
+
+    def test_planes_go_out_whole_from_where_they_lie_also_to_a_slow_client(self) -> None:
+        connection = self.connect()
+        connection.sendall(b"GET /planes HTTP/1.1\r\nHost: x\r\n\r\n" * 2 + b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+        wanted = 2 * len(self.planes)
+        got = bytearray()
+        while len(got) < wanted or not got.endswith(b"ok"):
+            if len(got) < 3_000_000:
+                time.sleep(0.02)
+            got += connection.recv(1 << 17)
+        heads = got.replace(self.planes, b"|")
+        self.assertEqual(heads.count(b"|"), 2)
+        self.assertEqual(heads.count(b"200 OK"), 3)
 
     def test_what_takes_too_long_to_arrive_is_closed(self) -> None:
         for start in (b"GET / HT", b"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 10\r\n\r\nab"):

@@ -23,10 +23,9 @@ from nexal.kernels.depths import (
     SMALL_IS_NEAR,
     averaged_share,
     bend,
-    is_nothing,
-    is_nowhere,
     sampled,
 )
+from nexal.kernels.nowhere import is_nothing, is_nowhere
 from nexal.picture import Description, Plane, split_channel
 
 AVERAGED = 0.1

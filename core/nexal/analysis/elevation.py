@@ -16,7 +16,7 @@ from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed
 from nexal.hashed_ids import id_layers, number_of, ranked
-from nexal.kernels.depths import is_nothing, is_nowhere
+from nexal.kernels.nowhere import is_nothing, is_nowhere
 from nexal.kernels.picking import number_cover, ranked_cover
 from nexal.operations.geometry import axes_of
 from nexal.picture import Plane, Window

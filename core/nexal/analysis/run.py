@@ -1,4 +1,7 @@
-"""Whole recipes and whole files, from disk to disk."""
+"""Whole recipes and whole files, from disk to disk.
+
+What only one of them needs is imported where it is used: a command starts with little.
+"""
 
 from __future__ import annotations
 
@@ -6,26 +9,23 @@ from collections.abc import Callable, Mapping, Sequence
 from fractions import Fraction
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from nexal.analysis.compare import compare
-from nexal.analysis.depth import reports_of, sentences
-from nexal.analysis.follow import Followed, follow, outline_of, seen_through
 from nexal.analysis.frames import FrameDone, FrameTask, render_frames
-from nexal.analysis.steady import steady, summary
 from nexal.engine import Engine, Plan, Reader
 from nexal.engine.plan import Feed
 from nexal.errors import FormatError, NexalError, RecipeError, nearest
-from nexal.formats.channel_files import Given, read_manifest, reassemble
 from nexal.formats.reading import StoredSource
 from nexal.formats.store import fingerprint
 from nexal.formats.targets import target_of
-from nexal.kernels.following import Model
 from nexal.picture import ALPHA_NAME, Window
 from nexal.recipe import Recipe, SourceSpec, is_numbered, parse_recipe
 from nexal.session import Session, frames_of, render_output, source_files, sources_behind
+
+if TYPE_CHECKING:
+    from nexal.kernels.following import Model
 
 
 def run_recipe(
@@ -111,6 +111,8 @@ def compare_files(a: Path, b: Path, warn: Callable[[str], None] = lambda text: N
     As stored where both hold the same encoding, else both in linear light. Raises FormatError where the sizes differ
     or no channel is common.
     """
+    from nexal.analysis.compare import compare
+
     with Session(warn=warn) as session:
         opened = [session.open(path) for path in (a, b)]
         if opened[0].space == opened[1].space:
@@ -158,6 +160,8 @@ def reassemble_files(
 
     A file that was renamed is looked for among all files of the folder. Raises NexalError.
     """
+    from nexal.formats.channel_files import Given, read_manifest, reassemble
+
     try:
         text = manifest.read_bytes()
     except OSError as error:
@@ -213,6 +217,8 @@ def depth_file(
 
     Raises NexalError.
     """
+    from nexal.analysis.depth import reports_of, sentences
+
     with Session(warn=warn) as session:
         source = session.open(path)
         try:
@@ -286,6 +292,8 @@ def follow_file(
 ) -> dict[str, Any]:
     """Where what a region of a numbered source holds at frame `start` (the first of `frames` by default) lies at the
     frames, forward and back from there. Raises NexalError."""
+    from nexal.analysis.follow import Followed, follow, outline_of, seen_through
+
     first = frames[0] if start is None else start
     recipe = parse_recipe({"nexal": 1, "sources": {"source": {"files": source} | ENDS}})
     rows: list[Followed] = []
@@ -319,6 +327,8 @@ def steady_recipe(
     warn: Callable[[str], None] = lambda text: None,
 ) -> dict[str, Any]:
     """How a matte of a recipe changes over frames where its picture does not. Raises NexalError."""
+    from nexal.analysis.steady import steady, summary
+
     files = source_files(recipe, folder, given)
     needed = sources_behind(recipe, [step])
     numbers = list(frames) if frames else frames_of({name: files[name] for name in needed}, recipe.sources)

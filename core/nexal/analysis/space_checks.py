@@ -16,7 +16,7 @@ from nexal.engine.plan import addresses_of
 from nexal.errors import NexalError
 from nexal.formats.reading import StoredSource
 from nexal.hashed_ids import id_layers
-from nexal.kernels.depths import is_nothing, is_nowhere
+from nexal.kernels.nowhere import is_nothing, is_nowhere
 from nexal.operations.geometry import axes_of
 from nexal.picture import ALPHA_NAME
 from nexal.recipe import Step

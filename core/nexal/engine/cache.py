@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict
+from collections.abc import Hashable
 from dataclasses import dataclass
 
 from nexal.picture import Plane, Window
@@ -16,6 +17,25 @@ class PlaneKey:
     digest: str
     scale: int
     channel: str
+
+
+class Remembered:
+    """Which keys were asked for lately: the last `most` of them. Safe to share between threads."""
+
+    def __init__(self, most: int) -> None:
+        self.most = most
+        self._keys: OrderedDict[Hashable, None] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def again(self, key: Hashable) -> bool:
+        """Whether a key was asked for before; from now on it was."""
+        with self._lock:
+            known = key in self._keys
+            self._keys[key] = None
+            self._keys.move_to_end(key)
+            if len(self._keys) > self.most:
+                self._keys.popitem(last=False)
+            return known
 
 
 class PlaneCache:

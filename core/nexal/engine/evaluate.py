@@ -12,7 +12,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from nexal.engine.cache import PlaneCache, PlaneKey
+from nexal.engine.cache import PlaneCache, PlaneKey, Remembered
 from nexal.engine.chains import Chain, Unrecorded, plainly, recorded, wanted_of
 from nexal.engine.cost import cost_of, outputs_first
 from nexal.engine.kept import Kept
@@ -37,6 +37,8 @@ def scale_within(window: Window, longest: int) -> Fraction:
 
 STRIP_SECONDS = 0.2
 """How long an operation computes, about, before it is looked whether its result is still wanted."""
+MOST_ASKED = 10_000
+"""Results inside of chains that are remembered to have been wanted."""
 DEEPEST = 60
 """Results that are evaluated inside of each other at the most."""
 MOST_OVERLAP = 1.5
@@ -111,6 +113,7 @@ class Engine:
         self.cache = PlaneCache(cache_bytes)
         self.kept = kept
         self.computed: dict[str, int] = {}
+        self._asked = Remembered(MOST_ASKED)
         self._flying: dict[Ticket, Future[Mapping[str, Plane]]] = {}
         self._lock = threading.Lock()
         self._threads = threads or os.cpu_count() or 2
@@ -132,11 +135,12 @@ class Engine:
         """The channels of a feed (all of them by default) over a region at a scale.
 
         `region` is in pixels of that scale, relative to the display window's corner; by default the whole data
-        window. `keep_all` keeps every step's result, for views that will change one setting again and again;
-        otherwise chains of point operations leave no trace between their ends. Where `patient` is off, a slow
-        operation that is not computed yet raises Pending instead of being waited for; with `rough` it is stood in for
-        by what it makes of its inputs at this scale, where that tells something. `cancellation` is the work that this
-        is part of, by default that of the caller; it is told what all will take before it begins. Raises NexalError.
+        window. Chains of point operations leave no trace between their ends; with `keep_all`, for views that will
+        change one setting again and again, a result inside of one is kept once it is wanted again. Where `patient` is
+        off, a slow operation that is not computed yet raises Pending instead of being waited for; with `rough` it is
+        stood in for by what it makes of its inputs at this scale, where that tells something. `cancellation` is the
+        work that this is part of, by default that of the caller; it is told what all will take before it begins.
+        Raises NexalError.
         """
         if scale not in SCALES:
             raise RecipeError(f"{scale} is not a scale", where="scale", remedy="use 1, 1/2, 1/4 or 1/8")
@@ -456,7 +460,9 @@ class Engine:
 
     def _joins(self, node: Node, channels: Sequence[str], region: Window, task: Task) -> bool:
         """Whether a node may be computed inside of a chain, rather than on its own and kept."""
-        if not isinstance(node.operation, PointOperation) or task.keep_all:
+        if not isinstance(node.operation, PointOperation):
+            return False
+        if task.keep_all and self._asked.again((task.known_as(node), task.scale)):
             return False
         window = node.description.window.scaled(task.scale)
         if not window.contains(region):

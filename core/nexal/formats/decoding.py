@@ -2,114 +2,20 @@
 
 from __future__ import annotations
 
-import atexit
 import json
-import os
-import socket
-import subprocess
-import sys
 import tempfile
-import threading
 import time
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
-import nexal
 from nexal.errors import DiskError, FormatError
 from nexal.formats.video import VideoInfo
 from nexal.formats.worker import ADMITTED, BASE_SECONDS, COUNT, VIDEO
+from nexal.formats.workers import asked, keep
 
-MOST_IDLE = os.cpu_count() or 2
-"""Workers that wait for their next file."""
 LOOK_SECONDS = 0.25
-
-
-class Worker:
-    """A decode worker, and the socket that it is spoken to by: a line of JSON a file, there and back."""
-
-    def __init__(self) -> None:
-        ours, theirs = socket.socketpair()
-        environment = os.environ | {"PYTHONPATH": str(Path(nexal.__file__).parent.parent)}
-        with theirs:
-            self.process = subprocess.Popen(
-                [sys.executable, "-m", "nexal.formats.worker", str(theirs.fileno()), str(os.getpid())],
-                stdin=subprocess.DEVNULL,
-                stdout=subprocess.DEVNULL,
-                pass_fds=(theirs.fileno(),),
-                env=environment,
-            )
-        self._socket = ours
-        self._heard = b""
-
-    def ask(self, question: dict[str, Any], lock: int | None) -> bool:
-        """Send a file to it; False where it has gone."""
-        self._socket.settimeout(None)
-        try:
-            socket.send_fds(self._socket, [json.dumps(question).encode() + b"\n"], [] if lock is None else [lock])
-        except OSError:
-            return False
-        return True
-
-    def answer(self, seconds: float) -> dict[str, Any] | None:
-        """Its answer, or None where there is none after a while. Raises EOFError where it died."""
-        # Not `select`: a server has more open files than that can look at.
-        self._socket.settimeout(seconds)
-        try:
-            block = self._socket.recv(1 << 16)
-        except TimeoutError:
-            return None
-        except OSError:
-            block = b""
-        if not block:
-            raise EOFError
-        self._heard += block
-        if not self._heard.endswith(b"\n"):
-            return None
-        found: dict[str, Any] = json.loads(self._heard)
-        self._heard = b""
-        return found
-
-    def end(self) -> None:
-        self._socket.close()
-        if self.process.poll() is None:
-            self.process.kill()
-        self.process.wait()
-
-
-_idle: list[Worker] = []
-_guard = threading.Lock()
-
-
-def _asked(question: dict[str, Any], lock: int | None, new: bool) -> tuple[Worker, bool]:
-    """A worker that has the question: one that waited, or a new one; and whether it is new."""
-    while not new:
-        with _guard:
-            worker = _idle.pop() if _idle else None
-        if worker is None:
-            break
-        if worker.process.poll() is None and worker.ask(question, lock):
-            return worker, False
-        worker.end()
-    worker = Worker()
-    worker.ask(question, lock)
-    return worker, True
-
-
-def _kept(worker: Worker) -> None:
-    with _guard:
-        if len(_idle) < MOST_IDLE:
-            _idle.append(worker)
-            return
-    worker.end()
-
-
-@atexit.register
-def _end_all() -> None:
-    with _guard:
-        while _idle:
-            _idle.pop().end()
 
 
 def video_info(path: Path) -> VideoInfo:
@@ -162,7 +68,7 @@ def _told(
     """What a worker says of a file, None where it died of it; and whether the file was its first."""
     folder = Path(question["folder"])
     (folder / ADMITTED).unlink(missing_ok=True)
-    worker, fresh = _asked(question, lock, new)
+    worker, fresh = asked(question, lock, new)
     start = time.monotonic()
     extra = 0.0
     answer: dict[str, Any] | None = None
@@ -181,7 +87,7 @@ def _told(
         if answer is None:
             worker.end()
     if answer.pop("again"):
-        _kept(worker)
+        keep(worker)
     else:
         worker.end()
     return answer, fresh

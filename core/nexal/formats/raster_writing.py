@@ -17,7 +17,6 @@ from nexal.formats.decoded import untagged
 from nexal.formats.ink_tiff import write_ink_tiff
 from nexal.formats.raster import CHANNELS_NOTE, DATA_NOTE
 from nexal.formats.targets import Target
-from nexal.kernels.quantising import codes
 from nexal.picture import (
     ALPHA_NAME,
     INKS,
@@ -72,6 +71,8 @@ def raster_channels(picture: Picture, file_format: str) -> list[str]:
 
 def stored_samples(plane: Plane, target: Target) -> NDArray[Any]:
     """The samples of a plane as a target that is no EXR stores them."""
+    from nexal.kernels.quantising import codes
+
     plane = plane.astype(np.float32, copy=False)
     return codes(plane, target.most, target.dither) if target.integer else plane
 

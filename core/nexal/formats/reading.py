@@ -19,7 +19,6 @@ from nexal.formats.roles import COLOUR_ROLES
 from nexal.formats.statistics import INTEGER_MAX, as_float
 from nexal.formats.stored import LEVELS, PROFILE, StoredFile, write_samples
 from nexal.hashed_ids import with_manifests
-from nexal.kernels.lookup import looked_up
 from nexal.kernels.mixing import reduced, with_alphas
 from nexal.kernels.pointmath import decode
 from nexal.picture import (
@@ -303,6 +302,8 @@ class StoredSource:
         samples = self.stored.samples(name)[inner.within(window)]
         kind = str(samples.dtype)
         if kind in INTEGER_MAX or (decoded and kind == "float16"):
+            from nexal.kernels.lookup import looked_up
+
             values = looked_up(_values_of(kind, decoded), samples.view(f"u{samples.itemsize}"))
         else:
             values = samples if samples.dtype == np.uint32 else as_float(samples)

@@ -7,7 +7,6 @@ Arithmetic rounds as NumPy does it, operation by operation; powers are those of 
 
 from __future__ import annotations
 
-import math
 from typing import Any
 
 import numba
@@ -16,18 +15,13 @@ from numba import types
 from numba.extending import intrinsic
 from numpy.typing import NDArray
 
-from nexal.kernels.instructions import Op, split_exponent
-from nexal.kernels.powers import bits, bounded_power, wide_power, with_sign
-
-ROW = 512
-"""Pixels of a register: two kilobytes, so that some twenty stay in the innermost cache. Measured: 256 and 1,024 are
-slower by 5 to 10 %."""
-
+from nexal.kernels.instructions import ROW, Op, split_exponent
+from nexal.kernels.powers import bits, bounded_power, square_root, whole_below, wide_power, with_sign
 
 (
     _COPY, _X, _Y, _ADD, _SUBTRACT, _MULTIPLY, _DIVIDE, _MINIMUM, _MAXIMUM, _ABSOLUTE, _NEGATIVE, _SQUARE_ROOT,
     _CUBE_ROOT, _LESS, _LESS_EQUAL, _EQUAL, _NOT_EQUAL, _AND, _OR, _NOT, _FINITE, _WHERE, _COPYSIGN, _ENCODE, _DECODE,
-    _POWER, _FLOOR,
+    _POWER, _FLOOR, _MULTIPLY_ADD, _CLIP,
 ) = (int(op) for op in Op)  # fmt: skip
 
 _f32 = np.float32
@@ -83,9 +77,21 @@ def _power(o: NDArray[np.float32], a: NDArray[np.float32], high: float, low: flo
     exponent = high + low
     # A base below the normal numbers is made normal, and the power brought back in two steps.
     back = _f32(2.0 ** (-12.0 * exponent))
-    whole = exponent == math.floor(exponent)
-    odd = whole and math.floor(exponent) % 2 != 0
+    whole = exponent == whole_below(exponent)
+    odd = whole and whole_below(exponent) % 2 != 0
     turn = (_f32(-1) if odd else _ONE) if whole else _f32(np.nan)
+    # Most rows hold nothing but what is common: 0, and numbers whose powers are normal ones.
+    reach = min(_f32(120), _f32(120) / abs(exponent))
+    least, most = _f32(2.0**-reach), _f32(2.0**reach)
+    other = 0
+    for j in range(o.size):
+        common = ((a[j] >= least) & (a[j] <= most)) | ((a[j] == _ZERO) & (exponent > _ZERO) & (bits(a[j]) == 0))
+        other += 0 if common else 1
+    if other == 0:
+        for j in range(o.size):
+            power = bounded_power(a[j], high, low)
+            o[j] = power if a[j] > _ZERO else _ZERO
+        return
     for j in range(o.size):
         x = abs(a[j])
         tiny = x < _SMALLEST
@@ -98,41 +104,54 @@ def _power(o: NDArray[np.float32], a: NDArray[np.float32], high: float, low: flo
         o[j] = turned if (a[j] < _ZERO) | (odd and x == _ZERO and bits(a[j]) < 0) else power
 
 
-@numba.njit(cache=True, nogil=True, error_model="numpy")
+@numba.njit(nogil=True, error_model="numpy")
 def run(
-    code: NDArray[np.int32],
-    constants: NDArray[np.float32],
+    code_at: int,
+    instructions: int,
+    constants_at: int,
+    constants: int,
     cells: int,
-    sources: NDArray[np.int64],
-    targets: NDArray[np.int64],
-    size: tuple[int, int],
-    place: tuple[float, float, float],
+    memory_at: int,
+    registers_at: int,
+    sources_at: int,
+    sources: int,
+    targets_at: int,
+    targets: int,
+    rows: int,
+    columns: int,
+    left: float,
+    top: float,
+    step: float,
 ) -> None:
     """Run a program over a region.
 
-    `code` is N x 5 int32: operation, the register that it fills, and up to three that it takes. Registers are, in this
-    order, the `constants`, `cells` of its own, the sources and the targets. `sources` and `targets` are K x 2 int64:
-    the address of the first pixel of a float32 plane, and the bytes from one of its rows to the next; neighbours in a
-    row lie side by side. All planes have `size` (rows, columns). `place` is x and y of the first pixel, and the length
-    of a pixel, in pixels of full resolution.
+    Each `_at` is the address of what its name says. The code is N x 5 int32: operation, the register that it fills, and
+    up to three that it takes. Registers are, in this order, the constants (float32), `cells` of its own, the sources
+    and the targets. Sources and targets are K x 2 int64: the address of the first pixel of a float32 plane, and the
+    bytes from one of its rows to the next; neighbours in a row lie side by side. All planes have as many rows and
+    columns. `left` and `top` are x and y of the first pixel, `step` the length of a pixel, in pixels of full
+    resolution. What it works in is given along: memory of float32 for constants and cells, `ROW` each, and an int64 for
+    each register.
     """
-    rows, columns = size
-    left, top, step = place
-    own = np.empty((constants.size + cells, ROW), np.float32)
-    registers = np.empty(own.shape[0] + sources.shape[0] + targets.shape[0], np.int64)
-    for index in range(own.shape[0]):
-        registers[index] = own[index].ctypes.data
-    for index in range(constants.size):
-        own[index, :] = constants[index]
+    code = numba.carray(_pointer(code_at), (instructions, 5), np.int32)
+    numbers = numba.carray(_pointer(constants_at), (constants,), np.float32)
+    own = constants + cells
+    memory = numba.carray(_pointer(memory_at), (own, ROW), np.float32)
+    registers = numba.carray(_pointer(registers_at), (own + sources + targets,), np.int64)
+    source = numba.carray(_pointer(sources_at), (sources, 2), np.int64)
+    target = numba.carray(_pointer(targets_at), (targets, 2), np.int64)
+    for index in range(own):
+        registers[index] = memory_at + index * ROW * 4
+    for index in range(constants):
+        memory[index, :] = numbers[index]
     for row in range(rows):
         for start in range(0, columns, ROW):
             count = min(ROW, columns - start)
-            for index in range(sources.shape[0]):
-                registers[own.shape[0] + index] = sources[index, 0] + row * sources[index, 1] + 4 * start
-            for index in range(targets.shape[0]):
-                address = targets[index, 0] + row * targets[index, 1] + 4 * start
-                registers[own.shape[0] + sources.shape[0] + index] = address
-            for line in range(code.shape[0]):
+            for index in range(sources):
+                registers[own + index] = source[index, 0] + row * source[index, 1] + 4 * start
+            for index in range(targets):
+                registers[own + sources + index] = target[index, 0] + row * target[index, 1] + 4 * start
+            for line in range(instructions):
                 op = code[line, 0]
                 o = numba.carray(_pointer(registers[code[line, 1]]), (count,), np.float32)
                 a = numba.carray(_pointer(registers[code[line, 2]]), (count,), np.float32)
@@ -147,6 +166,13 @@ def run(
                 elif op == _MULTIPLY:
                     for j in range(count):
                         o[j] = a[j] * b[j]
+                elif op == _MULTIPLY_ADD:
+                    for j in range(count):
+                        o[j] = a[j] * b[j] + c[j]
+                elif op == _CLIP:
+                    for j in range(count):
+                        held = a[j] if (a[j] > b[j]) | (a[j] != a[j]) else b[j]
+                        o[j] = held if (held < c[j]) | (held != held) else c[j]
                 elif op == _DIVIDE:
                     for j in range(count):
                         o[j] = a[j] / b[j]
@@ -195,7 +221,7 @@ def run(
                         o[j] = with_sign(abs(a[j]), b[j])
                 elif op == _SQUARE_ROOT:
                     for j in range(count):
-                        o[j] = math.sqrt(a[j])
+                        o[j] = square_root(a[j])
                 elif op == _CUBE_ROOT:
                     _root(o, a)
                 elif op == _ENCODE:
@@ -206,7 +232,7 @@ def run(
                     _power(o, a, b[0], c[0])
                 elif op == _FLOOR:
                     for j in range(count):
-                        o[j] = np.floor(a[j])
+                        o[j] = whole_below(a[j])
                 elif op == _COPY:
                     for j in range(count):
                         o[j] = a[j]
@@ -216,5 +242,3 @@ def run(
                 elif op == _Y:
                     for j in range(count):
                         o[j] = (_f32(row) + _f32(top) + _f32(0.5)) * _f32(step)
-    # Its address alone would not keep it alive until here.
-    registers[0] = own.size

@@ -37,6 +37,27 @@ def floating(_context: Any, _value: Any) -> Any:
     return types.float32(types.int32), _bitcast(types.float32)
 
 
+def _of_one(name: str) -> Any:
+    def generate(_context: Any, builder: Any, _signature: Any, arguments: Any) -> Any:
+        from llvmlite import ir
+
+        return builder.call(builder.module.declare_intrinsic(name, [ir.FloatType()]), arguments)
+
+    return generate
+
+
+@intrinsic
+def whole_below(_context: Any, _value: Any) -> Any:
+    """The largest whole number that is not above a float32: an instruction, not a call."""
+    return types.float32(types.float32), _of_one("llvm.floor")
+
+
+@intrinsic
+def square_root(_context: Any, _value: Any) -> Any:
+    """The square root of a float32, NaN below 0: an instruction, not a call."""
+    return types.float32(types.float32), _of_one("llvm.sqrt")
+
+
 @numba.njit(nogil=True, fastmath={"contract"})
 def _logarithm(base: Any) -> Any:
     """Whole and broken part of the base-2 logarithm of a normal number's size."""
@@ -70,7 +91,7 @@ def _power_of_two(part: Any) -> Any:
 def bounded_power(base: Any, high: Any, low: Any) -> Any:
     """`abs(base) ** (high + low)` where base and result are normal float32 numbers; else the result is anything."""
     whole, log = _logarithm(base)
-    n = _f32(np.floor(whole * high + log * high + _f32(0.5)))
+    n = whole_below(whole * high + log * high + _f32(0.5))
     rest = (whole * high - n) + (whole * low + log * (high + low))
     return floating(_i32(bits(_power_of_two(rest)) + _i32(_i32(n) << _i32(23))))
 
@@ -80,7 +101,7 @@ def wide_power(base: Any, high: Any, low: Any) -> Any:
     """The same of all normal bases: what is too large is infinite, what is too small runs out into 0."""
     whole, log = _logarithm(base)
     # Beyond these, both halves of the power of two leave float32 anyway; the rest is anything then, but bounded.
-    n = min(max(_f32(np.floor(whole * high + log * high + _f32(0.5))), _f32(-252)), _f32(252))
+    n = min(max(whole_below(whole * high + log * high + _f32(0.5)), _f32(-252)), _f32(252))
     rest = min(max((whole * high - n) + (whole * low + log * (high + low)), _f32(-1)), _f32(1))
     # In two steps: a single power of two holds no more than half of what may come out.
     first = _i32(_i32(n) >> _i32(1))

@@ -2,16 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Hashable, Mapping, Sequence
-from dataclasses import dataclass, field
+from collections import Counter
+from collections.abc import Callable, Hashable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import wraps
-from typing import Any, ParamSpec, TypeVar
+from typing import TYPE_CHECKING, Any, ParamSpec, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from nexal.kernels.instructions import LARGEST_EXPONENT, Op, split_exponent
+from nexal.kernels.instructions import LARGEST_EXPONENT, ROW, Op, split_exponent
 from nexal.picture import Plane
+
+if TYPE_CHECKING:
+    # It is met by its name (`kernels/ahead.py`), but what it does is part of every version of a result.
+    from nexal.kernels import machine as machine_code  # noqa: F401
 
 Given = ParamSpec("Given")
 Made = TypeVar("Made")
@@ -169,12 +174,34 @@ class Recording:
     def program(self, outputs: Sequence[Any]) -> Program:
         """What makes these values, of nothing but what they need."""
         wanted = [self.value(value).index for value in outputs]
-        needed = set(wanted)
+        uses = Counter(wanted)
         for index in range(len(self.made) - 1, -1, -1):
             op, sources = self.made[index]
-            if index in needed and op is not None:
-                needed.update(sources)
-        return _Writer(self, sorted(needed), wanted).write()
+            if index in uses and op is not None:
+                uses.update(sources)
+        made = self.made.copy()
+        for index in sorted(uses):
+            joined = _joined(made, index, uses)
+            if joined is not None:
+                source, made[index] = joined
+                del uses[source]
+        return _Writer(replace(self, made=made), sorted(uses), wanted).write()
+
+
+_PAIRS = {(Op.ADD, Op.MULTIPLY): Op.MULTIPLY_ADD, (Op.MINIMUM, Op.MAXIMUM): Op.CLIP}
+"""Instructions that do what two do, of which the second takes the first's result before another value."""
+
+
+def _joined(made: Sequence[Source], index: int, uses: Mapping[int, int]) -> tuple[int, Source] | None:
+    """A value that nobody but this one takes, and the one instruction for both; None where there is none."""
+    op, sources = made[index]
+    for place in range(2 if op is Op.ADD else 1):
+        if op is None or len(sources) < 2 or uses[sources[place]] != 1:
+            continue
+        inner, taken = made[sources[place]]
+        if inner is not None and (op, inner) in _PAIRS:
+            return sources[place], (_PAIRS[op, inner], (*taken, sources[1 - place]))
+    return None
 
 
 class _Writer:
@@ -246,19 +273,45 @@ class Program:
 
         `place` is the x and y of the first pixel and the length of a pixel, in pixels of full resolution.
         """
-        # Compiled code takes long to import, and most of a command's start needs none.
-        from nexal.kernels.machine import run
-
         planes = [_in_rows(entering[key]) for key in self.inputs]
-        run(
-            self.code,
-            self.constants,
+        rows, columns = results[0].shape
+        sources, targets = _addresses(planes), _addresses(results)
+        own = self.constants.size + self.cells
+        memory = np.empty(own * ROW + _LINE, np.float32)
+        registers = np.empty(own + len(sources) + len(targets), np.int64)
+        machine()(
+            _address(self.code),
+            len(self.code),
+            _address(self.constants),
+            self.constants.size,
             self.cells,
-            _addresses(planes),
-            _addresses(results),
-            results[0].shape,
-            place,
+            # Registers that lie across the lines of the cache would take a fifth longer.
+            -(-_address(memory) // (4 * _LINE)) * 4 * _LINE,
+            _address(registers),
+            _address(sources),
+            len(sources),
+            _address(targets),
+            len(targets),
+            rows,
+            columns,
+            *place,
         )
+
+
+_LINE = 16
+"""Float32 of a line of the cache."""
+
+
+def machine() -> Callable[..., None]:
+    """`run` of `kernels/machine.py`, compiled."""
+    # What loads compiled code takes long to import, and most of a command's start needs none.
+    from nexal.kernels.ahead import loaded
+
+    return loaded("nexal.kernels.machine", "run", "i" * 13 + "d" * 3)
+
+
+def _address(array: NDArray[Any]) -> int:
+    return int(array.__array_interface__["data"][0])
 
 
 def _in_rows(plane: Plane) -> Plane:
@@ -266,9 +319,7 @@ def _in_rows(plane: Plane) -> Plane:
 
 
 def _addresses(planes: Sequence[Plane]) -> NDArray[np.int64]:
-    return np.array([(plane.__array_interface__["data"][0], plane.strides[0]) for plane in planes], np.int64).reshape(
-        -1, 2
-    )
+    return np.array([(_address(plane), plane.strides[0]) for plane in planes], np.int64).reshape(-1, 2)
 
 
 def one_instruction(op: Op) -> Any:

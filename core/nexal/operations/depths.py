@@ -9,7 +9,7 @@ import numpy as np
 from pydantic import model_validator
 
 from nexal.errors import SettingError
-from nexal.kernels.depths import grown, is_nothing, near_is_large, parted, sliced
+from nexal.kernels.nowhere import is_nothing
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.picture import PLANE_NAME, Description, Plane, Trait, Window, inside
 
@@ -35,6 +35,8 @@ def covered_depth(inputs: Mapping[str, Mapping[str, Plane]], scene: Scene, regio
 
     Where something covers a pixel but its centre missed it, its depth is that of the nearest of its neighbours.
     """
+    from nexal.kernels.depths import grown
+
     depth = depth_of(inputs, scene, region)
     return grown(depth, cover)
 
@@ -108,6 +110,8 @@ class DepthRange(_OfDepth):
 def _ends(depth: Plane, settings: DepthRangeSettings) -> tuple[float, float]:
     near, far = settings.near, settings.far
     if "auto" in (near, far):
+        from nexal.kernels.depths import near_is_large
+
         there = depth[np.isfinite(depth)]
         low, high = np.percentile(there, (NEAR_SHARE, FAR_SHARE)) if there.size else (0.0, 1.0)
         turned = (
@@ -231,6 +235,8 @@ class DepthEdges(Operation):
         settings: DepthEdgesSettings,
         scene: Scene,
     ) -> Mapping[str, Plane]:
+        from nexal.kernels.depths import parted
+
         depth = depth_of(inputs, scene, scene.region.grow(self.REACH))
         near, far, share = parted(depth, settings.step)
         cut = slice(self.REACH, -self.REACH), slice(self.REACH, -self.REACH)
@@ -281,6 +287,8 @@ class DepthSlice(_OfDepth):
         settings: DepthSliceSettings,
         scene: Scene,
     ) -> Mapping[str, Plane]:
+        from nexal.kernels.depths import sliced
+
         cover = inputs["coverage"][PLANE_NAME] if "coverage" in inputs else None
         if cover is None:
             depth = depth_of(inputs, scene, scene.region)

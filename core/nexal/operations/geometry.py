@@ -11,7 +11,7 @@ from pydantic import Field, model_validator
 
 from nexal.camera import Camera, camera_of, camera_of_view
 from nexal.errors import RecipeError, SettingError
-from nexal.kernels.depths import is_nowhere
+from nexal.kernels.nowhere import is_nowhere
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.operations.depths import DEPTH, depth_of
 from nexal.picture import PLANE_NAME, Description, Plane, Trait, Window, split_channel

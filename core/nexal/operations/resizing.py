@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import math
 from collections.abc import Mapping
-from typing import Any, Literal
+from typing import TYPE_CHECKING, Any, Literal
 
-from nexal.kernels.resizing import Taps, resized, taps
 from nexal.operations.base import Port, Scene, Settings, register, setting
 from nexal.operations.mixing import MixingOperation
 from nexal.picture import Description, Plane, Window
+
+if TYPE_CHECKING:
+    from nexal.kernels.resizing import Taps
 
 ResizeFilter = Literal["auto", "area", "lanczos", "nearest"]
 LARGEST = 8192
@@ -48,6 +50,8 @@ class Resampled(MixingOperation):
 
     def _taps(self, region: Window, scene: Scene, settings: Any, *, single: bool) -> tuple[Taps, Taps]:
         """Rows and columns that a region is made of. The display window of the input begins at 0, 0."""
+        from nexal.kernels.resizing import taps
+
         given, target = scene.descriptions[self.mixes], self.target(scene.descriptions, settings)
         # An opaque picture ends where its data does; what has an alpha, or is coverage, is 0 outside of it.
         opaque = bool(given.colour) and not given.has_alpha
@@ -65,6 +69,8 @@ class Resampled(MixingOperation):
         return Window(columns.first, rows.first, columns.last - columns.first + 1, rows.last - rows.first + 1)
 
     def _filtered(self, plane: Plane, settings: Any, scene: Scene, *, single: bool) -> Plane:
+        from nexal.kernels.resizing import resized
+
         reach = self.input_region(self.mixes, scene.region, scene, settings)
         return resized(plane, reach.y, reach.x, *self._taps(scene.region, scene, settings, single=single))
 

@@ -6,11 +6,11 @@ from collections.abc import Mapping, Sequence
 
 import numpy as np
 
-from nexal.kernels.blocks import EDGE, block_means, packed_rows
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.picture import ROLE_MASK, Description, Plane, Trait, Window, split_channel
 
-ROWS_AT_ONCE = 64 * EDGE
+ROWS_AT_ONCE = 256
+"""Rows of packed blocks between two looks at whether they are still wanted: a whole number of blocks."""
 
 
 class MipSettings(Settings):
@@ -59,6 +59,8 @@ class Mip(Operation):
     def compute(
         self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: MipSettings, scene: Scene
     ) -> Mapping[str, Plane]:
+        from nexal.kernels.blocks import block_means
+
         edge = self._edge(scene, settings)
         reach = self.input_region("from", scene.region, scene, settings)
         cut = scene.region.within(reach)
@@ -110,6 +112,8 @@ class Blocks(Operation):
     def compute(
         self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: Settings, scene: Scene
     ) -> Mapping[str, Plane]:
+        from nexal.kernels.blocks import packed_rows
+
         given = scene.descriptions["from"]
         groups = list(dict.fromkeys(self._triple(name, given) for name in channels))
         height = scene.region.height

@@ -16,6 +16,7 @@ from benchmarks import (
     playing,
     points,
     space,
+    starting,
     view,
 )
 
@@ -30,6 +31,7 @@ ALL = {
     "passes": passes.main,
     "points": points.main,
     "space": space.main,
+    "starting": starting.main,
     "view": view.main,
     "import": importing.main,
 }

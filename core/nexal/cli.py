@@ -13,7 +13,6 @@ from typing import Any, NoReturn
 
 import nexal
 from nexal.errors import NexalError
-from nexal.formats.workers import begin
 
 DONE, FAILED, BAD_INPUT, INTERNAL = 0, 1, 2, 3
 
@@ -411,6 +410,8 @@ def main(arguments: Sequence[str] | None = None) -> int:
     try:
         options = _parser().parse_args(arguments)
         if options.run is not _operations:
+            from nexal.formats.workers import begin
+
             begin()
         return int(options.run(options))
     except NexalError as error:

@@ -1,5 +1,6 @@
 """The server's one engine, and what the stage asks of it."""
 
+import gc
 import threading
 from functools import cache
 
@@ -27,6 +28,10 @@ def warm_up() -> None:
         from nexal.kernels.warm import warm
 
         warm()
+        # What is loaded stays: looked through for garbage again and again, it would stop everybody for a fifth of a
+        # second once in some hundred requests.
+        gc.collect()
+        gc.freeze()
 
     threading.Thread(target=work, name="nexal-warm-up", daemon=True).start()
 

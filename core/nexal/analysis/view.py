@@ -19,6 +19,7 @@ from nexal.kernels.halves import write_halves
 from nexal.kernels.labels import id_colours
 from nexal.kernels.pointmath import encode
 from nexal.kernels.threads import spread
+from nexal.memory import empty
 from nexal.picture import Picture, Plane, Window
 
 ROUGH_SIDE = 320
@@ -188,7 +189,7 @@ def histogram(
 
 def half_planes(picture: Picture) -> memoryview:
     """The planes of a picture as half floats, one after the other, row 0 first: what the browser paints."""
-    result = np.empty((len(picture.planes), picture.region.height, picture.region.width), np.uint16)
+    result = empty((len(picture.planes), picture.region.height, picture.region.width), np.uint16)
     pairs = zip(picture.planes.values(), result, strict=True)
     spread(lambda pair: write_halves(pair[0].astype(np.float32, copy=False), pair[1]), pairs)
     return result.data.cast("B")

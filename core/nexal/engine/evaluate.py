@@ -20,6 +20,7 @@ from nexal.engine.plan import Feed, Node, Plan
 from nexal.errors import Cancelled, Pending, RecipeError
 from nexal.kernels.mixing import reduced, with_alphas
 from nexal.kernels.recording import Program
+from nexal.memory import empty, is_whole
 from nexal.operations import PointOperation, Scene
 from nexal.picture import Description, Picture, Plane, Window
 from nexal.work import Cost, Work, current, working
@@ -327,7 +328,7 @@ class Engine:
         """Planes computed and kept; what is mapped from a file is kept there already."""
         planes = self._compute(node, channels, region, task)
         for name, plane in planes.items():
-            if node.reader is None or plane.base is None:
+            if node.reader is None or is_whole(plane):
                 self.cache.put(self._key(node, name, task), region, plane)
         return planes
 
@@ -396,7 +397,7 @@ class Engine:
             made = operation.compute(cut, channels, settings, task.scene(node, part))
             for name in channels:
                 if name not in result:
-                    result[name] = np.empty((region.height, region.width), node.description.sample_type(name))
+                    result[name] = empty((region.height, region.width), node.description.sample_type(name))
                 result[name][top : top + part.height] = made[name]
         return result
 
@@ -424,7 +425,7 @@ class Engine:
         planes = self._entering(chain, region, task)
         for node in chain.nodes:
             self._count(node)
-        result = {name: np.empty((region.height, region.width), np.float32) for name in channels}
+        result = {name: empty((region.height, region.width)) for name in channels}
         step = 1 / float(task.scale)
 
         def strip(cut: slice) -> None:
@@ -482,7 +483,7 @@ class Engine:
         planes = self._entering(chain, region, task)
         self._count(node)
         shape = (region.height, region.width)
-        result = {name: np.empty(shape, node.description.sample_type(name)) for name in channels}
+        result = {name: empty(shape, node.description.sample_type(name)) for name in channels}
 
         def strip(cut: slice) -> None:
             part = Window(region.x, region.y + cut.start, region.width, cut.stop - cut.start)

@@ -8,6 +8,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.memory import empty
 from nexal.picture import Plane
 
 
@@ -29,6 +30,6 @@ def looked_up(table: Plane, codes: NDArray[Any]) -> Plane:
     codes = np.ascontiguousarray(codes).view()
     table = table.view()
     codes.flags.writeable = table.flags.writeable = False
-    out = np.empty(codes.shape, np.float32)
+    out = empty(codes.shape)
     _look_up(table, codes, out)
     return out

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import unittest
 from fractions import Fraction
 
@@ -13,7 +14,7 @@ from hypothesis import strategies as st
 from test_mixing import EXAMPLES, blocky
 
 from nexal.kernels.filters import WIDE, gaussian_weights
-from nexal.kernels.morphology import SMALL, dilate
+from nexal.kernels.morphology import SMALL, dilate, grow
 from nexal.picture import Plane, Window
 
 
@@ -42,6 +43,33 @@ class Dilation(CoreTest):
         np.testing.assert_array_equal(
             dilate(plane, radius, round_element=round_element), dilated(plane, radius, round_element=round_element)
         )
+
+    @EXAMPLES
+    @given(
+        st.integers(0, 10_000),
+        st.sampled_from([-24.5, -1.5, -0.5, 0.25, 2.75, 20.5, SMALL + 0.5]),
+        st.booleans(),
+        st.sampled_from([(64, 96), (1, 300), (3, 3)]),
+    )
+    def test_a_fraction_lies_between_two_whole_sizes(
+        self, seed: int, distance: float, round_element: bool, size: tuple[int, int]
+    ) -> None:
+        random = np.random.default_rng(seed)
+        plane = random.normal(0, 3, size).astype(np.float32)
+        plane[random.random(size) < 0.02] = np.nan
+        plane[0, 0] = 1
+        before = plane.copy()
+        sign, whole = np.float32(math.copysign(1, distance)), math.floor(abs(distance))
+        near, far = (dilated(plane * sign, whole + more, round_element=round_element) for more in (0, 1))
+        if whole == 0:
+            near = plane * sign
+        wanted = sign * (near + (far - near) * np.float32(abs(distance) - whole))
+        with np.errstate(invalid="ignore"):
+            got = grow(plane, distance, round_element=round_element)
+        # Where there is nothing but what is no number, there is nothing to lie between.
+        there = np.isfinite(near) & np.isfinite(far)
+        np.testing.assert_allclose(got[there], wanted[there], atol=1e-5)
+        np.testing.assert_array_equal(plane, before)
 
 
 class WideBlurs(CoreTest):

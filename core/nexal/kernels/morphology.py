@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.kernels.threads import THREADS, spread
+from nexal.memory import empty
 from nexal.picture import Plane
 from nexal.work import check
 
@@ -99,12 +100,15 @@ SMALL = 24
 def _small_square(plane: Plane, radius: int) -> Plane:
     element = cv2.getStructuringElement(cv2.MORPH_RECT, (2 * radius + 1, 2 * radius + 1))
     known = np.where(np.isnan(plane), _NOTHING, plane) if np.isnan(plane.min()) else plane
-    return cv2.dilate(known, element, borderType=cv2.BORDER_CONSTANT, borderValue=-np.inf)
+    return cv2.dilate(known, element, empty(plane.shape), borderType=cv2.BORDER_CONSTANT, borderValue=-np.inf)
 
 
 def _square(plane: Plane, radius: int) -> Plane:
     """Largest value within a square, along columns and then along rows, by runs that grow to twice their length."""
-    result = np.pad(plane, radius, constant_values=-np.inf)
+    height, width = plane.shape
+    result, spare = (empty((height + 2 * radius, width + 2 * radius)) for _ in range(2))
+    result.fill(-np.inf)
+    result[radius : radius + height, radius : radius + width] = plane
     for axis in (0, 1):
         size = 1
         while size < 2 * radius + 1:
@@ -112,7 +116,9 @@ def _square(plane: Plane, radius: int) -> Plane:
             step = min(size, 2 * radius + 1 - size)
             kept = result.shape[axis] - step
             one, other = (result[:kept], result[step:]) if axis == 0 else (result[:, :kept], result[:, step:])
-            result = np.fmax(one, other)
+            made = spare[:kept, : result.shape[1]] if axis == 0 else spare[: result.shape[0], :kept]
+            np.fmax(one, other, out=made)
+            result, spare = made, result
             size += step
     return result
 
@@ -129,7 +135,7 @@ def dilate(plane: Plane, radius: int, *, round_element: bool) -> Plane:
     plane = np.ascontiguousarray(plane)
     if not round_element:
         return _square(plane, radius) if radius > SMALL else _small_square(plane, radius)
-    halves, result = _disc(radius), np.empty_like(plane)
+    halves, result = _disc(radius), empty(plane.shape)
     least = np.float32(np.fmin.reduce(plane, axis=None, initial=np.inf))
     least = least if least < np.inf else _NOTHING
     height, width = plane.shape
@@ -149,7 +155,9 @@ def grow(plane: Plane, distance: float, *, round_element: bool) -> Plane:
     source = plane if distance >= 0 else -plane
     result = dilate(source, small, round_element=round_element)
     if large != small:
-        further = dilate(source, large, round_element=round_element)
+        # A square is grown by one pixel more from where it is; a disc is not.
+        near, more = (source, large) if round_element else (result, 1)
+        further = dilate(near, more, round_element=round_element)
         # In place: at 4K a plane more costs as much as the dilation.
         further -= result
         further *= np.float32(size - small)

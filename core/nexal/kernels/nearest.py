@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.kernels.threads import bands, spread
+from nexal.memory import empty
 from nexal.picture import Plane
 
 FAR = 1 << 30
@@ -111,7 +112,7 @@ def nearest_known(known: NDArray[np.bool_]) -> tuple[NDArray[np.int32], NDArray[
     References: Felzenszwalb, Huttenlocher, *Distance transforms of sampled functions*, Theory of Computing 8, 2012.
     """
     known = np.ascontiguousarray(known)
-    rows, columns = (np.empty(known.shape, np.int32) for _ in range(2))
+    rows, columns = (empty(known.shape, np.int32) for _ in range(2))
     spread(lambda band: _nearest_rows(known, rows, *band), bands(known.shape[1], ROWS))
     spread(lambda band: _nearest_columns(rows, columns, *band), bands(known.shape[0], ROWS))
     return rows, columns
@@ -136,7 +137,7 @@ def carried(planes: list[Plane], known: NDArray[np.bool_], distance: float, sigm
         kept = known | ~near
 
     def one(plane: Plane) -> Plane:
-        filled = np.empty_like(plane)
+        filled = empty(plane.shape, plane.dtype)
         spread(lambda band: _fill(plane, known, rows, columns, filled, *band), parts)
         if sigma > 0.2:
             filled = blur(filled, gaussian_weights(sigma))

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.kernels.threads import bands, spread
+from nexal.memory import empty
 from nexal.picture import Plane
 
 LOBES = 3
@@ -171,16 +172,18 @@ def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps) -> Pl
     if (n := _blocks(above, down)) and (m := _blocks(beside, across)):
         height, width = len(above), len(beside)
         part = source[above[0, 0] : above[0, 0] + n * height, beside[0, 0] : beside[0, 0] + m * width]
-        return cv2.resize(np.ascontiguousarray(part), (width, height), interpolation=cv2.INTER_AREA)
+        return cv2.resize(
+            np.ascontiguousarray(part), (width, height), empty((height, width)), interpolation=cv2.INTER_AREA
+        )
     source = np.ascontiguousarray(source)
     beside, across = np.ascontiguousarray(beside.T), np.ascontiguousarray(across.T)
     height, width = len(above), beside.shape[1]
-    result = np.empty((height, width), np.float32)
+    result = empty((height, width))
     if height <= source.shape[0]:
         spread(lambda band: _smaller(source, above, down, beside, across, result, *band), bands(height, ROWS))
         return result
     # Where it grows, fewer rows are sampled along themselves before there are more of them.
-    wide = np.empty((source.shape[0], width), np.float32)
+    wide = empty((source.shape[0], width))
     spread(lambda band: _wider(source, beside, across, wide, *band), bands(source.shape[0], ROWS))
     spread(lambda band: _taller(wide, above, down, result, *band), bands(height, ROWS))
     return result

@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.kernels.threads import bands, spread
+from nexal.memory import empty
 from nexal.picture import Plane
 
 FILTER_SUPPORT = {"nearest": 0.5, "linear": 1.0, "cubic": 2.0}
@@ -260,7 +261,7 @@ def _resampled(
     source: Plane, shape: tuple[int, int], m: NDArray[np.float64], kind: str, work: Callable[..., None]
 ) -> Plane:
     """All rows of the result, on all threads."""
-    source, result = np.ascontiguousarray(source), np.empty(shape, source.dtype)
+    source, result = np.ascontiguousarray(source), empty(shape, source.dtype)
     if kind == "nearest":
         spread(lambda band: _take(source, result, m, *band), bands(shape[0], ROWS))
     else:

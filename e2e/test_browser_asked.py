@@ -10,9 +10,11 @@ from unittest import mock
 
 import numpy as np
 from browser_support import BrowserTest, code
+from django.http import HttpRequest, HttpResponse
 from playwright.sync_api import Page, Request
 from server_support import exr_bytes
 
+from config.middleware import ContentSecurityPolicy
 from projects.models import Shot
 from stage.answers import Answer
 from stage.views import answer_for
@@ -218,6 +220,29 @@ class Asked(BrowserTest):
         self.assertGreater(len(views), 4)
         saves = [request for request in asked if "/revisions " in request and request.startswith("POST")]
         self.assertEqual(len(saves), 1)
+
+    def test_what_is_saved_here_and_answered_late_is_no_news(self) -> None:
+        page = self.page
+        self.open_shot(page, "?item=pull")
+        page.get_by_role("button", name="Channel moth.R").wait_for()
+        self.settle(page, self.watch(page))
+        asked, answer = self.watch(page), ContentSecurityPolicy.__call__
+        late: list[str] = []
+
+        def answer_late(own: ContentSecurityPolicy, request: HttpRequest) -> HttpResponse:
+            response = answer(own, request)
+            if request.method == "POST" and request.path.endswith("/revisions"):
+                late.append(request.path)
+                time.sleep(7)
+            return response
+
+        with mock.patch.object(ContentSecurityPolicy, "__call__", answer_late):
+            page.get_by_role("button", name="Next mode").click()
+            page.wait_for_timeout(9000)
+            self.settle(page, asked)
+        self.assertEqual(len(late), 1)
+        self.assertTrue([request for request in asked if "/revisions " in request])
+        self.assertEqual([request for request in asked if request == f"GET /api/shots/{self.shot.pk} "], [])
 
     def test_modes_are_stepped_through_and_back(self) -> None:
         page = self.page

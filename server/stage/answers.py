@@ -2,7 +2,7 @@
 
 import json
 import os
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 
 import zstandard
@@ -46,7 +46,7 @@ def respond(request: HttpRequest, answer: Answer) -> HttpResponse:
 
 
 class _Stream:
-    """Memory as a file that is read from front to end, and never copied."""
+    """Memory as a file that is read from front to end, in pieces."""
 
     def __init__(self, memory: memoryview) -> None:
         self.memory, self.at = memory, 0
@@ -61,27 +61,34 @@ class _Stream:
         self.at = offset + {os.SEEK_SET: 0, os.SEEK_CUR: self.at, os.SEEK_END: len(self.memory)}[whence]
         return self.at
 
-    def read(self, size: int = -1) -> memoryview:
+    def read(self, size: int = -1) -> bytes:
         piece = self.memory[self.at :] if size < 0 else self.memory[self.at : self.at + size]
         self.at += len(piece)
-        return piece
+        return bytes(piece)
 
     def close(self) -> None:
         """Memory is given back by who holds it."""
 
 
 class Samples(HttpResponse):
-    """Bytes that go out from the memory that they are in: a picture of megabytes would be copied four times."""
+    """Bytes that go out from the memory that they are in, piece by piece: all of a picture would be copied four times.
+
+    Django hands `file_to_stream` to a server that sends files by itself.
+    """
 
     block_size = 1 << 18
 
     def make_bytes(self, value: object) -> bytes:
         return value if isinstance(value, memoryview) else super().make_bytes(value)  # type: ignore[return-value]
 
+    def __iter__(self) -> Iterator[bytes]:
+        stream = self.file_to_stream
+        stream.seek(0)
+        return iter(lambda: stream.read(self.block_size), b"")
+
     @cached_property
     def file_to_stream(self) -> _Stream:
-        """What Django hands to a server that sends files by itself."""
-        (body,) = self
+        (body,) = super().__iter__()
         return _Stream(memoryview(body))
 
 

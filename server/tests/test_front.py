@@ -97,6 +97,16 @@ class Front(SimpleTestCase):
         self.assertEqual(heads.count(b"|"), 2)
         self.assertEqual(heads.count(b"200 OK"), 3)
 
+    def test_planes_are_bytes_to_every_kind_of_server(self) -> None:
+        response = Samples()
+        response.content = memoryview(self.planes)
+        for _ in range(2):
+            pieces = list(response)
+            self.assertEqual({type(piece) for piece in pieces}, {bytes})
+            self.assertEqual(b"".join(pieces), self.planes)
+        self.assertEqual(response.content, self.planes)
+        self.assertIs(type(response.file_to_stream.read(5)), bytes)
+
     def test_what_takes_too_long_to_arrive_is_closed(self) -> None:
         for start in (b"GET / HT", b"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 10\r\n\r\nab"):
             connection = self.connect()

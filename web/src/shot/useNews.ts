@@ -9,6 +9,18 @@ import { useDraft } from "./draft";
 
 const [BUSY_MS, CALM_MS, STIRRED_MS] = [1000, 5000, 15_000];
 
+/** Waits until nothing is being saved. */
+function saved(): Promise<void> {
+  return new Promise((resolve) => {
+    if (!useDraft.getState().saving) return resolve();
+    const stop = useDraft.subscribe((draft) => {
+      if (draft.saving) return;
+      stop();
+      resolve();
+    });
+  });
+}
+
 /**
  * What changed in a shot, by whomever: asked every second for a while after something did, else every five, by one cheap
  * question; what it tells of is fetched anew.
@@ -30,10 +42,12 @@ export function useNews(shot: number): void {
         number = answer.number;
         const { what } = answer;
         if (what.length) stirred = performance.now();
-        const known = useDraft.getState().head?.number;
-        // What this page saved itself is no news.
-        if (what.includes("revision") && answer.head !== known)
-          void client.invalidateQueries({ queryKey: ["shot", shot] });
+        if (what.includes("revision")) {
+          // What this page saved itself is no news, also where the answer to that is still on its way.
+          await saved();
+          if (answer.head !== useDraft.getState().head?.number)
+            void client.invalidateQueries({ queryKey: ["shot", shot] });
+        }
         if (what.includes("sources")) void client.invalidateQueries({ queryKey: ["sources", shot] });
         if (what.includes("notes")) void client.invalidateQueries({ queryKey: notesKey(shot) });
         if (what.includes("renders")) void client.invalidateQueries({ queryKey: ["deliverables", shot] });

@@ -17,7 +17,7 @@ from ninja import Field, Router
 from config.errors import Refused, problem_of
 from nexal.engine import Plan
 from nexal.errors import Cancelled, NexalError, TooMuch
-from projects.access import seen_shot
+from projects.access import get_shot
 from stage.answers import Answer, in_bytes, respond
 from stage.requests import Ask, plan_of
 from stage.views import ViewAsk, answer_for
@@ -46,7 +46,7 @@ def pictures(request: HttpRequest, shot_id: int, ask: PicturesAsk) -> HttpRespon
     asked, either `view`, as X-Nexal-View of a view, and `bytes`, the length of its planes; or `problem`; or `later`
     where the moment was over: it is to be asked for again.
     """
-    shot = seen_shot(request, shot_id)
+    shot = get_shot(request, shot_id)
     planned = plan_of(shot, ask)
     saved = ask.recipe is None or (shot.head is not None and ask.recipe == shot.head.recipe)
     began = time.monotonic()
@@ -83,7 +83,7 @@ def revision_view(
     request: HttpRequest, shot_id: int, number: int, address: str, scale: int = 8, frame: int = 1
 ) -> HttpResponse:
     """The whole of an item of a saved revision: revisions never change, so the answer may be kept by its tag."""
-    shot = seen_shot(request, shot_id)
+    shot = get_shot(request, shot_id)
     revision = shot.revisions.filter(number=number).first()
     if revision is None:
         raise Http404

@@ -125,7 +125,7 @@ class Imports(BrowserTest):
         problem = {"code": "given_up", "message": "its unpacking was cut off", "where": "moth.exr", "remedy": "again"}
         self.shot.sources.filter(files="moth.exr").update(state="failed", problem=problem)
         page.reload()
-        page.locator('[data-item="moth"]').click()
+        self.choose_item(page, "moth")
         panel = page.get_by_label("Source", exact=True)
         panel.get_by_text("its unpacking was cut off").wait_for()
         panel.get_by_role("button", name="Read it again").click()

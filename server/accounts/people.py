@@ -208,7 +208,7 @@ def first_password(request: HttpRequest, person_id: int, token: str, chosen: Fir
         user = _invited(person_id, token, lock=True)
         set_password(user, chosen.password)
         note(request, "chose a password by a link", user.username)
-    login(request, user, backend="accounts.backends.Backend")
+    login(request, user)
     return {"person": user, "csrf": get_token(request)}
 
 

@@ -2,6 +2,8 @@
 
 from typing import Annotated, Any, Literal
 
+from django.core.exceptions import ObjectDoesNotExist
+from django.http import Http404
 from ninja import Field, Schema
 
 from config.errors import Refused
@@ -58,8 +60,11 @@ class StepAsk(Ask, Marks):
 def plan_of(shot: Shot, ask: Ask) -> Plan:
     recipe = ask.recipe
     if recipe is None:
-        assert shot.head is not None
-        recipe = shot.head.recipe
+        try:
+            recipe = shot.head.recipe  # type: ignore[union-attr]
+        except ObjectDoesNotExist:
+            # The head is fetched here: in between the shot may have gone for good.
+            raise Http404 from None
     return plan(shot, checked(recipe), ask.frame)
 
 

@@ -2,17 +2,24 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Callable
 from typing import Any
 
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.http import Http404, HttpRequest
+from django.utils import timezone
 from server_support import ServerTest
 
+from accounts.models import User
 from chains.models import Chain
 from config.api import api
 from deliveries import movies
 from deliveries import services as delivery_services
 from notes.models import Note
-from projects.models import Role
+from projects.access import get_shot, seen_shot
+from projects.models import Membership, Project, Role, Shot
+from stage.requests import Ask, plan_of
 
 OPEN = {
     ("GET", "/api/session"),
@@ -237,6 +244,40 @@ class Rights(ServerTest):
                     self.assertEqual(self.ask(self.viewer, method, path, body), 403)
         self.shot.refresh_from_db()
         self.assertEqual((self.shot.head.number, self.shot.deliverables.count(), self.shot.sources.count()), (2, 1, 1))
+
+    def test_a_shot_that_is_seen_is_one_that_may_be_got(self) -> None:
+        """Two queries say who may look at a shot: they say the same, whatever was deleted, of whomever."""
+
+        def found(way: Callable[[HttpRequest, int], Shot], user: User) -> tuple[int, str] | None:
+            request = HttpRequest()
+            request.user = user
+            try:
+                shot = way(request, self.shot.pk)
+            except Http404:
+                return None
+            return shot.pk, shot.role
+
+        other = Project.objects.create(name="Day Conservatory")
+        Membership.objects.create(project=other, user=self.stranger, role=Role.OWNER)
+        seen = []
+        for user, shot_gone, project_gone in itertools.product(
+            (self.owner, self.viewer, self.stranger), (False, True), (False, True)
+        ):
+            now = timezone.now()
+            Shot.objects.filter(pk=self.shot.pk).update(deleted=now if shot_gone else None)
+            Project.objects.filter(pk=self.project.pk).update(deleted=now if project_gone else None)
+            with self.subTest(user=user.username, shot_gone=shot_gone, project_gone=project_gone):
+                self.assertEqual(found(seen_shot, user), found(get_shot, user))
+                seen.append(found(seen_shot, user))
+        self.assertEqual([one for one in seen if one], [(self.shot.pk, "owner"), (self.shot.pk, "viewer")])
+
+    def test_a_shot_that_goes_while_it_is_asked_about_is_not_there(self) -> None:
+        request = HttpRequest()
+        request.user = self.owner
+        shot = seen_shot(request, self.shot.pk)
+        Shot.objects.filter(pk=shot.pk).update(head=None)
+        shot.head_id = 10**9
+        self.assertRaises(Http404, plan_of, shot, Ask())
 
     def test_an_artist_does_not_say_who_works_here(self) -> None:
         self.project.memberships.filter(user=self.viewer).update(role=Role.ARTIST)

@@ -34,6 +34,8 @@ class Worker:
                 stdout=subprocess.DEVNULL,
                 pass_fds=(theirs.fileno(),),
                 env=environment,
+                # A key that stops a command is for the command, which ends its workers.
+                start_new_session=True,
             )
         self._socket = ours
         self._heard = b""

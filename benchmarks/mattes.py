@@ -139,7 +139,7 @@ def _painting(planes: dict[str, Plane]) -> None:
         steps = [{"name": "t", "op": "touch_up", "in": {"matte": "p.M"}, "set": {"strokes": now}}]
         start = time.perf_counter()
         plan = _plan(matte, steps)
-        engine.evaluate(plan.feed("t"), plan, keep_all=True)
+        engine.evaluate(plan.feed("t"), plan, looked_at=True)
         return time.perf_counter() - start
 
     paint(strokes[:2])

@@ -41,7 +41,7 @@ def main() -> None:
         step = {"name": "sum", "op": "sum_passes", "in": {"passes": addresses}, "set": {"passes": passes}}
         recipe = parse_recipe({"nexal": 1, "sources": {"r": {"files": "r"}}, "steps": [step]})
         plan = Plan(recipe, 1, {"r": render})
-        return bytes(half_planes(engine.evaluate(plan.feed("sum"), plan, scale=STAGE, keep_all=True)))
+        return bytes(half_planes(engine.evaluate(plan.feed("sum"), plan, scale=STAGE, looked_at=True)))
 
     def plain() -> list[Plane]:
         gains = [np.float32(2 ** (0.1 * index)) for index in range(PASSES)]

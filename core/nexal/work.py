@@ -6,10 +6,13 @@ it lies. Where nobody put anything, everything is wanted and nothing is bounded.
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
 from dataclasses import dataclass
+
+from nexal.errors import Cancelled
 
 
 @dataclass(frozen=True)
@@ -56,3 +59,30 @@ def working(work: Work) -> Iterator[None]:
         yield
     finally:
         _current.reset(token)
+
+
+class Cancellation(Work):
+    """A flag that another thread may set to make an evaluation give up; `done` tells how far a long one is, 0 to 1.
+
+    It is given up with the work that it is part of, too, and takes no more than that may.
+    """
+
+    def __init__(self) -> None:
+        self._event = threading.Event()
+        self._around = current()
+        self.done = 0.0
+
+    def claim(self, cost: Cost) -> None:
+        self._around.claim(cost)
+
+    def report(self, done: float) -> None:
+        self.done = done
+
+    def cancel(self) -> None:
+        self._event.set()
+
+    def check(self) -> None:
+        """Raises Cancelled once the flag is set."""
+        if self._event.is_set():
+            raise Cancelled("was given up for a newer request")
+        self._around.check()

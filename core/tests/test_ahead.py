@@ -61,13 +61,16 @@ class Ahead(CoreTest):
         self.doubled()
         (file,) = self.files()
         whole = file.read_bytes()
-        for wrong in (b"", whole[:50], whole[:-1], whole[:200] + b"?" + whole[201:], b"?" + whole[1:]):
-            file.write_bytes(wrong)
-            self.assertEqual(self.doubled(), [0, 2, 4, 3, 4])
-            self.assertEqual(file.read_bytes()[:64], whole[:64])
-        with mock.patch.object(ahead, "version_of", return_value="another"):
-            self.assertEqual(self.doubled(), [0, 2, 4, 3, 4])
-            self.assertNotEqual(file.read_bytes()[:32], whole[:32])
+        with mock.patch.object(ahead, "_compiled", return_value=whole[64:]) as compiled:
+            for wrong in (b"", whole[:50], whole[:-1], whole[:200] + b"?" + whole[201:], b"?" + whole[1:]):
+                file.write_bytes(wrong)
+                compiled.reset_mock()
+                self.assertEqual(self.doubled(), [0, 2, 4, 3, 4])
+                compiled.assert_called_once()
+                self.assertEqual(file.read_bytes(), whole)
+            with mock.patch.object(ahead, "version_of", return_value="another"):
+                self.assertEqual(self.doubled(), [0, 2, 4, 3, 4])
+                self.assertNotEqual(file.read_bytes()[:32], whole[:32])
 
     def test_where_nothing_can_be_kept_it_works_nevertheless(self) -> None:
         with mock.patch.dict(os.environ, NUMBA_CACHE_DIR="/proc/nowhere"):

@@ -104,7 +104,7 @@ class Bounds(CoreTest):
         works = [Bounded(), Bounded()]
         for work in works:
             with working(work):
-                engine.evaluate(plan.feed("plane"), plan, keep_all=True)
+                engine.evaluate(plan.feed("plane"), plan, looked_at=True)
         self.assertGreater(works[0].costs[0].seconds, 2 * works[1].costs[0].seconds)
 
     def test_a_diamond_is_counted_once_and_a_long_chain_does_not_add_up(self) -> None:
@@ -176,10 +176,10 @@ class Long(CoreTest):
             steps = [{"name": "a", "op": "constant", "set": {"width": 16, "height": 8, "colour": [0.25, 0.5, 1]}}]
             for number in range(1500):
                 steps.append({**step, "name": f"s{number}", "in": {port: steps[-1]["name"]}})
-            for keep_all in (True, False):
-                with self.subTest(name, keep_all=keep_all):
+            for looked_at in (True, False):
+                with self.subTest(name, looked_at=looked_at):
                     plan = planned(steps)
-                    found = Engine().evaluate(plan.feed("s1499"), plan, keep_all=keep_all)
+                    found = Engine().evaluate(plan.feed("s1499"), plan, looked_at=looked_at)
                     factor = 2 ** (0.001 * 1500) if name == "point" else 1
                     np.testing.assert_allclose(found.planes["R"], 0.25 * factor, rtol=1e-3)
 

@@ -12,11 +12,8 @@ from unittest import mock
 
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, rgba, run
-from hypothesis import given
-from hypothesis import strategies as st
 
-from nexal.engine import Cancellation, Engine, Plan, PlaneCache
-from nexal.engine.cache import PlaneKey
+from nexal.engine import Cancellation, Engine, Plan
 from nexal.errors import Cancelled, Pending
 from nexal.operations import find
 from nexal.picture import Alpha, Picture, Window
@@ -128,7 +125,7 @@ class Caching(CoreTest):
     def test_upstream_of_a_changed_step_nothing_is_computed_again(self) -> None:
         engine, given = Engine(threads=2), {"p": rgba()}
         for white in (0.9, 0.8, 0.7):
-            run(self.changed(white), given, "d", engine=engine, keep_all=True)
+            run(self.changed(white), given, "d", engine=engine, looked_at=True)
         self.assertEqual(engine.computed, {"a": 1, "b": 1, "c": 3, "d": 3})
 
     def test_inside_of_a_chain_that_is_looked_at_only_what_is_wanted_again_is_kept(self) -> None:
@@ -143,7 +140,7 @@ class Caching(CoreTest):
         held = []
         for white in (0.9, 0.8, 0.7, 0.6):
             chain[2] = chain[2] | {"set": {"white": white}}
-            result = run(chain, given, "d", engine=engine, keep_all=True)
+            result = run(chain, given, "d", engine=engine, looked_at=True)
             self.assert_planes(result.planes["Y"], run(chain, given, "d").planes["Y"], 0)
             held.append(engine.cache.held // result.planes["Y"].nbytes)
         self.assertEqual(engine.computed, {"a": 2, "b": 2, "c": 4, "d": 4})
@@ -165,74 +162,10 @@ class Caching(CoreTest):
     def test_chains_and_single_steps_give_the_same_pixels(self) -> None:
         given = sources()
         for step in EVERY_STEP:
-            apart = run(EVERY_STEP, given, step["name"], keep_all=True)
+            apart = run(EVERY_STEP, given, step["name"], looked_at=True)
             fused = run(EVERY_STEP, given, step["name"])
             for channel, plane in fused.planes.items():
                 np.testing.assert_array_equal(plane, apart.planes[channel], f"{step['name']}.{channel}")
-
-    def test_the_cache_stays_within_its_bytes_and_forgets_the_oldest(self) -> None:
-        cache = PlaneCache(10_000)
-        window = Window(0, 0, 20, 20)
-        keys = [PlaneKey(f"d{number}", 1, "Y") for number in range(12)]
-        for key in keys:
-            cache.put(key, window, np.zeros((20, 20), np.float32))
-            self.assertLessEqual(cache.held, 10_000)
-            cache.find(keys[0], window)
-        self.assertIsNotNone(cache.find(keys[0], window))
-        self.assertIsNone(cache.find(keys[1], window))
-
-    def test_a_drag_displaces_nothing_that_is_used(self) -> None:
-        cache, window = PlaneCache(40_000), Window(0, 0, 20, 20)
-        used = [PlaneKey(f"used {number}", 1, "Y") for number in range(8)]
-        for key in used:
-            cache.put(key, window, np.zeros((20, 20), np.float32))
-            cache.find(key, window)
-        for number in range(100):
-            cache.put(PlaneKey(f"dragged {number}", 1, "Y"), window, np.zeros((20, 20), np.float32))
-            # A quarter, and no more, is for what was not wanted again.
-            self.assertLessEqual(cache.held, 8 * 1600 + 10_000)
-        self.assertTrue(all(cache.has(key, window) for key in used))
-        self.assertTrue(cache.has(PlaneKey("dragged 99", 1, "Y"), window))
-        self.assertFalse(cache.has(PlaneKey("dragged 50", 1, "Y"), window))
-
-    def test_more_than_a_quarter_that_comes_again_stays(self) -> None:
-        """A request may need more planes than there is room for on trial: the second time they are kept."""
-        cache, window = PlaneCache(40_000), Window(0, 0, 20, 20)
-        keys = [PlaneKey(f"d{number}", 1, "Y") for number in range(20)]
-        found = []
-        for _ in range(3):
-            there = 0
-            for key in keys:
-                if cache.find(key, window) is None:
-                    cache.put(key, window, np.zeros((20, 20), np.float32))
-                else:
-                    there += 1
-            found.append(there)
-        self.assertEqual((found[0], found[2]), (0, 20))
-
-    @given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 9), st.integers(1, 40)), max_size=60))
-    def test_it_holds_what_it_says_and_no_more(self, moves: list[tuple[int, int, int]]) -> None:
-        cache = PlaneCache(20_000)
-        for move, name, side in moves:
-            key, window = PlaneKey(f"d{name}", 1, "Y"), Window(name, 0, side, 30)
-            if move < 2:
-                cache.put(key, window, np.full((30, side), name, np.float32))
-            else:
-                plane = cache.find(key, window)
-                self.assertTrue(plane is None or (plane.shape == (30, side) and (plane == name).all()))
-            planes = [*cache._new.values(), *cache._proven.values()]
-            self.assertEqual(cache.held, sum(plane.nbytes for plane in planes))
-            self.assertEqual(len(planes), sum(map(len, cache._regions.values())))
-            self.assertLessEqual(cache.held, 20_000)
-
-    def test_a_held_region_serves_what_lies_inside(self) -> None:
-        cache, key = PlaneCache(1 << 20), PlaneKey("d", 1, "Y")
-        plane = gradient(30, 20)
-        cache.put(key, Window(10, 10, 30, 20), plane)
-        part = cache.find(key, Window(15, 12, 5, 4))
-        np.testing.assert_array_equal(part, plane[2:6, 5:10])
-        self.assertIsNone(cache.find(key, Window(9, 12, 5, 4)))
-        self.assertFalse(part.flags.writeable)
 
     def test_inputs_are_left_as_they_were(self) -> None:
         given = sources()
@@ -271,7 +204,7 @@ class Threads(CoreTest):
         steps = [{"name": "a", "op": "cross", "in": {"a": "p.R", "b": "p.G"}}]
         results = []
         threads = [
-            threading.Thread(target=lambda: results.append(run(steps, {"p": source}, engine=engine, keep_all=True)))
+            threading.Thread(target=lambda: results.append(run(steps, {"p": source}, engine=engine, looked_at=True)))
             for _ in range(6)
         ]
         for thread in threads:
@@ -463,7 +396,7 @@ class Keyed(CoreTest):
         steps = [{"name": f"s{n}", "op": "invert", "in": {"from": "p" if n == 0 else f"s{n - 1}"}} for n in range(200)]
         source = MemorySource({"Y": gradient()}, data=["Y"])
         self.assert_planes(run(steps, {"p": source}).planes["Y"], gradient(), 2e-5)
-        self.assert_planes(run(steps, {"p": source}, keep_all=True).planes["Y"], gradient(), 2e-5)
+        self.assert_planes(run(steps, {"p": source}, looked_at=True).planes["Y"], gradient(), 2e-5)
 
     def test_only_channels_that_are_needed_are_read(self) -> None:
         source = rgba()

@@ -24,6 +24,7 @@ from nexal.formats import locks
 from nexal.formats.decoding import decode_file
 from nexal.formats.store import LOCKS, Library
 from nexal.formats.stored import COMPLETE, STORE_VERSION
+from nexal.formats.workers import begin
 
 SIZE = 10_000
 
@@ -225,6 +226,15 @@ class ManyFiles(CoreTest):
             plane = np.load(next((folder / "store" / str(number)).glob("*.npy")))
             self.assertEqual(float(plane.max()), number / 8)
         self.assertFalse((folder / "store" / "bad" / "complete").exists())
+
+    def test_a_key_that_stops_a_command_is_not_for_its_workers(self) -> None:
+        """They would tell of it in their own words; the command ends them."""
+        with mock.patch("nexal.formats.workers._idle", []) as idle:
+            begin()
+            (worker,) = idle
+            self.assertNotEqual(os.getpgid(worker.process.pid), os.getpgid(0))
+            worker.end()
+            self.assertIsNotNone(worker.process.returncode)
 
     def test_limits_hold_for_each_file_anew(self) -> None:
         folder = self.folder()

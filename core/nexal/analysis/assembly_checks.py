@@ -112,7 +112,7 @@ def _one_edge(engine: Engine, plan: Plan, feeds: list[Feed]) -> bool:
             scale=SCALES[-1],
             region=display.scaled(SCALES[-1]),
             channels=[ALPHA_NAME],
-            keep_all=True,
+            looked_at=True,
             patient=False,
         )
         planes.append(np.nan_to_num(picture.planes[ALPHA_NAME], posinf=1, neginf=0))

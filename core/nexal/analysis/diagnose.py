@@ -244,7 +244,7 @@ def diagnose(engine: Engine, plan: Plan, picture: Feed, alpha: Feed | None = Non
     region = description.window if region.empty else region
     if region.empty:
         return _answer("cannot_tell", None, 0.0, claims, {})
-    read = engine.evaluate(picture, plan, region=region, channels=names, keep_all=True, patient=False).planes
+    read = engine.evaluate(picture, plan, region=region, channels=names, looked_at=True, patient=False).planes
     planes = [np.nan_to_num(read[name], posinf=0, neginf=0) for name in colours.values()]
     if alpha is None:
         cover = np.nan_to_num(read[ALPHA_NAME], posinf=1, neginf=0)
@@ -253,7 +253,7 @@ def diagnose(engine: Engine, plan: Plan, picture: Feed, alpha: Feed | None = Non
             raise RecipeError(
                 "picture and alpha differ in size", where=alpha.node.item, remedy="choose the alpha of this picture"
             )
-        apart = engine.evaluate(alpha, plan, region=region, keep_all=True, patient=False).planes
+        apart = engine.evaluate(alpha, plan, region=region, looked_at=True, patient=False).planes
         cover = np.nan_to_num(apart[PLANE_NAME], posinf=1, neginf=0)
     return _judged(planes, cover, claims)
 

@@ -46,7 +46,7 @@ def _planes(
         scale=scale,
         region=region,
         channels=names,
-        keep_all=True,
+        looked_at=True,
         patient=False,
         cancellation=cancellation,
     )
@@ -171,7 +171,7 @@ def evidence(
         raise RecipeError("has no alpha", where=feed.node.item, remedy="choose a picture with soft edges")
     stored, cover = _planes(engine, plan, feed, region, scale)
     if alpha is not None:
-        apart = engine.evaluate(alpha, plan, scale=scale, region=region, keep_all=True, patient=False)
+        apart = engine.evaluate(alpha, plan, scale=scale, region=region, looked_at=True, patient=False)
         cover = np.nan_to_num(apart.planes[PLANE_NAME], posinf=1, neginf=0)
     if kind == "under":
         shown = {name: np.where(cover == 0, encode(plane), 0) for name, plane in zip("RGB", stored, strict=True)}

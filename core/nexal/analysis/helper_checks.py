@@ -43,7 +43,7 @@ def check_helpers(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]
     region = plan.feed(item).description.display.scaled(scale)
     after, before = (
         np.nan_to_num(
-            engine.evaluate(plan.feed(name), plan, scale=scale, region=region, keep_all=True, patient=False).planes[
+            engine.evaluate(plan.feed(name), plan, scale=scale, region=region, looked_at=True, patient=False).planes[
                 PLANE_NAME
             ],
             posinf=1,
@@ -95,7 +95,7 @@ def _astray(engine: Engine, plan: Plan, step: Step, gap: Plane) -> float:
     scale = scale_within(plan.feed(step.name).description.display, LONGEST)
     region = plan.feed(step.name).description.display.scaled(scale)
     planes = engine.evaluate(
-        feed, plan, scale=scale, region=region, channels=names, keep_all=True, patient=False
+        feed, plan, scale=scale, region=region, channels=names, looked_at=True, patient=False
     ).planes
     flat: NDArray[np.bool_] = np.ones(gap.shape, bool)
     for name in names:

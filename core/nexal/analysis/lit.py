@@ -180,7 +180,7 @@ class _Wanted:
             scale=scale,
             region=display.scaled(scale),
             channels=names,
-            keep_all=True,
+            looked_at=True,
             patient=False,
             cancellation=self._cancellation,
         )

@@ -43,7 +43,7 @@ def marked(engine: Engine, plan: Plan, feed: Feed, names: Sequence[str], marks: 
         return np.empty((len(names), 0), np.float32)
 
     def planes_of(window: Window) -> Mapping[str, Plane]:
-        return engine.evaluate(feed, plan, region=window, channels=names, keep_all=True, patient=False).planes
+        return engine.evaluate(feed, plan, region=window, channels=names, looked_at=True, patient=False).planes
 
     # Marks that lie upon each other are read once.
     together = reduce(Window.union, (window for _, window in found))

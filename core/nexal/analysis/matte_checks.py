@@ -74,7 +74,7 @@ def thin_parts(
     domain; thin is what an opening by 3 x 3 pixels takes away. Answers `thin`, `lost` and `boxes` (x, y, width, height
     of the lost ones in full resolution, the most lost first).
     """
-    full = [engine.evaluate(feed, plan, keep_all=True, patient=False).planes[PLANE_NAME] for feed in (before, after)]
+    full = [engine.evaluate(feed, plan, looked_at=True, patient=False).planes[PLANE_NAME] for feed in (before, after)]
     window = before.description.window
     shared = window.intersect(after.description.window)
     source, result = (
@@ -155,7 +155,7 @@ def check_matte(
             return warnings
         feed = plan.feed(f"{item}.{ALPHA_NAME}")
     scale = scale_within(feed.description.display, LONGEST)
-    plane = engine.evaluate(feed, plan, scale=scale, keep_all=True, patient=False).planes[PLANE_NAME]
+    plane = engine.evaluate(feed, plan, scale=scale, looked_at=True, patient=False).planes[PLANE_NAME]
     plane = np.nan_to_num(plane, posinf=1, neginf=0)
     if float(plane.max(initial=0)) - float(plane.min(initial=0)) < 1e-6 or not _is_matte(plane):
         return warnings
@@ -201,7 +201,7 @@ class _Matte:
 
         def judged(engine: Engine, plan: Plan, item: str) -> str | None:
             feed = plan.feed(item if plan.feed(item).description.is_plane else f"{item}.{ALPHA_NAME}")
-            after = engine.evaluate(feed, plan, scale=self.scale, keep_all=True, patient=False).planes[PLANE_NAME]
+            after = engine.evaluate(feed, plan, scale=self.scale, looked_at=True, patient=False).planes[PLANE_NAME]
             if after.shape != self.plane.shape:
                 return None
             after = np.nan_to_num(after, posinf=1, neginf=0)

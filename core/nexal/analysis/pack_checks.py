@@ -139,7 +139,7 @@ def _covered(step: Step) -> list[dict[str, Any]]:
 def _planes(engine: Engine, plan: Plan, address: str) -> dict[str, Plane]:
     feed = plan.feed(address)
     scale = scale_within(feed.description.display, 512)
-    return dict(engine.evaluate(feed, plan, scale=scale, keep_all=True, patient=False).planes)
+    return dict(engine.evaluate(feed, plan, scale=scale, looked_at=True, patient=False).planes)
 
 
 def _port_of(settings: PackSettings, meaning: str) -> tuple[str, bool] | None:

@@ -191,7 +191,7 @@ def _whole(
     engine: Engine, plan: Plan, feed: Feed, names: Sequence[str], scale: Fraction, cancellation: Cancellation | None
 ) -> dict[str, Plane]:
     return dict(
-        engine.evaluate(feed, plan, scale=scale, channels=names, keep_all=True, cancellation=cancellation).planes
+        engine.evaluate(feed, plan, scale=scale, channels=names, looked_at=True, cancellation=cancellation).planes
     )
 
 

@@ -54,6 +54,6 @@ def _colour(engine: Engine, plan: Plan, feed: Feed, region: Any = None) -> np.nd
     names = [own.get(name, next(iter(own.values()))) for name in "RGB"]
     wanted = tuple(dict.fromkeys(names))
     planes = engine.evaluate(
-        feed, plan, scale=SCALES[-1], region=region, channels=wanted, keep_all=True, patient=False
+        feed, plan, scale=SCALES[-1], region=region, channels=wanted, looked_at=True, patient=False
     ).planes
     return np.stack([planes[name] for name in names])

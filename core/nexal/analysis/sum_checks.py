@@ -121,7 +121,9 @@ def _means(engine: Engine, plan: Plan, address: str) -> np.ndarray[Any, np.dtype
     feed = plan.feed(address)
     names = list(pass_channels(feed.description).values())
     region = feed.description.display.scaled(SCALES[-1])
-    picture = engine.evaluate(feed, plan, scale=SCALES[-1], region=region, channels=names, keep_all=True, patient=False)
+    picture = engine.evaluate(
+        feed, plan, scale=SCALES[-1], region=region, channels=names, looked_at=True, patient=False
+    )
     return np.nan_to_num(np.stack([picture.planes[name] for name in names]), posinf=0, neginf=0)
 
 

@@ -71,7 +71,7 @@ def shown(
             scale=scale,
             region=region,
             channels=channels,
-            keep_all=True,
+            looked_at=True,
             patient=False,
             rough=rough,
             cancellation=cancellation,
@@ -113,7 +113,7 @@ def probe(engine: Engine, plan: Plan, feed: Feed, x: int, y: int, size: int = 1)
     row: dict[str, Any] = {"inside": not inside.empty, "alpha": description.alpha.value, "channels": []}
     if inside.empty:
         return row
-    picture = engine.evaluate(feed, plan, region=inside, keep_all=True, patient=False)
+    picture = engine.evaluate(feed, plan, region=inside, looked_at=True, patient=False)
     for name, plane in picture.planes.items():
         finite = plane[np.isfinite(plane)]
         value = float(finite.mean(dtype=np.float64)) if finite.size else None
@@ -162,7 +162,7 @@ def histogram(
     description = feed.description
     names = description.channels if description.is_plane else description.colour or description.channels
     scale = scale_within(description.display, 1024)
-    picture = engine.evaluate(feed, plan, scale=scale, channels=names, keep_all=True, patient=False)
+    picture = engine.evaluate(feed, plan, scale=scale, channels=names, looked_at=True, patient=False)
     counts = np.zeros(bins, np.int64)
     below = above = total = 0
     least, most = np.inf, -np.inf

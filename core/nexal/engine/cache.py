@@ -9,8 +9,8 @@ from dataclasses import dataclass
 
 from nexal.picture import Plane, Window
 
-NEW_SHARE = 0.25
-"""Of the bytes, for what was not wanted again yet."""
+TRIAL_SHARE = 0.25
+"""Of the bytes, for what is on trial."""
 MOST_REMEMBERED = 4096
 """Planes that came and went which are known again."""
 
@@ -46,22 +46,36 @@ class Remembered:
 Entry = tuple[PlaneKey, Window]
 
 
+class _Part(OrderedDict[Entry, Plane]):
+    """Planes of one standing, the one that goes next first, and their bytes."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.bytes = 0
+
+    def add(self, entry: Entry, plane: Plane) -> None:
+        self[entry] = plane
+        self.bytes += plane.nbytes
+
+    def take(self, entry: Entry) -> Plane:
+        plane = self.pop(entry)
+        self.bytes -= plane.nbytes
+        return plane
+
+
 class PlaneCache:
     """Planes by key and region; a held region serves every region inside it. Safe to share between threads.
 
-    Most of what a drag makes is never wanted again. A plane is on trial, therefore, until it is: among others such,
-    which take up to `NEW_SHARE` of the bytes, it goes when it is the oldest. One that was wanted again, or comes a
-    second time, has the rest, where what was used longest ago goes first. (Johnson and Shasha, "2Q", 1994, but that
-    use also proves what is still on trial.)
+    What was used longest ago goes first. Most of what a drag makes is never wanted again, though: a plane that is put
+    here on trial is among others such, which take up to `TRIAL_SHARE` of the bytes, until it is wanted. One that was
+    there before, and went, is on trial no more. (After Johnson and Shasha, "2Q", 1994.)
     """
 
     def __init__(self, limit: int) -> None:
         self.limit = limit
         self.hits = 0
         self.misses = 0
-        self._new: OrderedDict[Entry, Plane] = OrderedDict()
-        self._proven: OrderedDict[Entry, Plane] = OrderedDict()
-        self._bytes = {id(self._new): 0, id(self._proven): 0}
+        self._trial, self._proven = _Part(), _Part()
         self._came = Remembered(MOST_REMEMBERED)
         self._regions: dict[PlaneKey, list[Window]] = {}
         self._lock = threading.Lock()
@@ -69,7 +83,7 @@ class PlaneCache:
     @property
     def held(self) -> int:
         """Bytes of all planes."""
-        return sum(self._bytes.values())
+        return self._trial.bytes + self._proven.bytes
 
     def find(self, key: PlaneKey, region: Window) -> Plane | None:
         """The plane over exactly `region`, as a read-only view, or None."""
@@ -87,42 +101,31 @@ class PlaneCache:
         with self._lock:
             return any(held.contains(region) for held in self._regions.get(key, ()))
 
-    def put(self, key: PlaneKey, region: Window, plane: Plane) -> None:
+    def put(self, key: PlaneKey, region: Window, plane: Plane, *, trial: bool = False) -> None:
         """Keep a plane. One above half of the limit is not kept."""
         plane.setflags(write=False)
         if plane.nbytes * 2 > self.limit:
             return
+        entry = key, region
         with self._lock:
             for held in [other for other in self._regions.get(key, ()) if region.contains(other)]:
                 self._drop((key, held))
-            entry = key, region
             self._regions.setdefault(key, []).append(region)
-            self._add(self._proven if self._came.again(entry) else self._new, entry, plane)
-            self._make_room()
+            known = trial and self._came.again(entry)
+            (self._trial if trial and not known else self._proven).add(entry, plane)
+            while len(self._trial) > 1 and self._trial.bytes > self.limit * TRIAL_SHARE:
+                self._drop(next(iter(self._trial)))
+            while self.held > self.limit:
+                self._drop(next(iter(self._proven or self._trial)))
 
     def _used(self, entry: Entry) -> Plane:
-        if entry in self._proven:
-            self._proven.move_to_end(entry)
-            return self._proven[entry]
-        plane = self._new.pop(entry)
-        self._bytes[id(self._new)] -= plane.nbytes
-        self._add(self._proven, entry, plane)
-        self._make_room()
+        part = self._trial if entry in self._trial else self._proven
+        plane = part.take(entry)
+        self._proven.add(entry, plane)
         return plane
 
-    def _add(self, part: OrderedDict[Entry, Plane], entry: Entry, plane: Plane) -> None:
-        part[entry] = plane
-        self._bytes[id(part)] += plane.nbytes
-
-    def _make_room(self) -> None:
-        while len(self._new) > 1 and self._bytes[id(self._new)] > self.limit * NEW_SHARE:
-            self._drop(next(iter(self._new)))
-        while self.held > self.limit:
-            self._drop(next(iter(self._proven or self._new)))
-
     def _drop(self, entry: Entry) -> None:
-        part = self._new if entry in self._new else self._proven
-        self._bytes[id(part)] -= part.pop(entry).nbytes
+        (self._trial if entry in self._trial else self._proven).take(entry)
         key, region = entry
         regions = self._regions[key]
         regions.remove(region)
@@ -131,7 +134,5 @@ class PlaneCache:
 
     def clear(self) -> None:
         with self._lock:
-            self._new.clear()
-            self._proven.clear()
-            self._bytes = dict.fromkeys(self._bytes, 0)
+            self._trial, self._proven = _Part(), _Part()
             self._regions.clear()

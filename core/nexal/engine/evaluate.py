@@ -5,8 +5,8 @@ from __future__ import annotations
 import math
 import os
 import threading
-from collections.abc import Callable, Collection, Mapping, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Callable, Collection, Hashable, Mapping, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
@@ -17,13 +17,14 @@ from nexal.engine.chains import Chain, Unrecorded, plainly, recorded, wanted_of
 from nexal.engine.cost import cost_of, outputs_first
 from nexal.engine.kept import Kept
 from nexal.engine.plan import Feed, Node, Plan
-from nexal.errors import Cancelled, Pending, RecipeError
+from nexal.engine.sharing import Sharing
+from nexal.errors import Pending, RecipeError
 from nexal.kernels.mixing import reduced, with_alphas
 from nexal.kernels.recording import Program
 from nexal.memory import empty, is_whole
 from nexal.operations import PointOperation, Scene
 from nexal.picture import Description, Picture, Plane, Window
-from nexal.work import Cost, Work, current, working
+from nexal.work import Work, current, working
 
 SCALES = tuple(Fraction(1, divisor) for divisor in (1, 2, 4, 8))
 BLOCK_PIXELS = 131_072
@@ -46,44 +47,13 @@ MOST_OVERLAP = 1.5
 """How much more of its inputs may be worked through for the sake of that."""
 
 
-class Cancellation(Work):
-    """A flag that another thread may set to make an evaluation give up; `done` tells how far a long one is, 0 to 1.
-
-    It is given up with the work that it is part of, too, and takes no more than that may.
-    """
-
-    def __init__(self) -> None:
-        self._event = threading.Event()
-        self._around = current()
-        self.done = 0.0
-
-    def claim(self, cost: Cost) -> None:
-        self._around.claim(cost)
-
-    def report(self, done: float) -> None:
-        self.done = done
-
-    def cancel(self) -> None:
-        self._event.set()
-
-    def check(self) -> None:
-        """Raises Cancelled once the flag is set."""
-        if self._event.is_set():
-            raise Cancelled("was given up for a newer request")
-        self._around.check()
-
-
-Ticket = tuple[str, int, Window, tuple[str, ...], bool]
-"""What is being computed: digest, scale, region, channels, and whether slow results are waited for."""
-
-
 @dataclass(frozen=True)
 class Task:
     """What stays the same through one evaluation."""
 
     frame: int
     scale: Fraction
-    keep_all: bool
+    looked_at: bool
     patient: bool
     work: Work
     rough: frozenset[str] = frozenset()
@@ -100,6 +70,10 @@ class Task:
         """Whether what a slow node's operation makes of the proxy is good enough."""
         return node.digest in self.rough and node.operation is not None and node.operation.roughly
 
+    def ticket(self, node: Node, region: Window) -> Hashable:
+        """What is being computed: who does not wait for slow results shares nothing with who does."""
+        return self.known_as(node), self.scale.denominator, region, self.patient
+
     def scene(self, node: Node, region: Window) -> Scene:
         return Scene(self.frame, self.scale, region, node.inputs, self.work)
 
@@ -115,7 +89,7 @@ class Engine:
         self.kept = kept
         self.computed: dict[str, int] = {}
         self._asked = Remembered(MOST_ASKED)
-        self._flying: dict[Ticket, Future[Mapping[str, Plane]]] = {}
+        self._sharing = Sharing()
         self._lock = threading.Lock()
         self._threads = threads or os.cpu_count() or 2
         self._pool = ThreadPoolExecutor(self._threads, thread_name_prefix="nexal-block")
@@ -128,7 +102,7 @@ class Engine:
         scale: Fraction = SCALES[0],
         region: Window | None = None,
         channels: Sequence[str] | None = None,
-        keep_all: bool = False,
+        looked_at: bool = False,
         patient: bool = True,
         rough: bool = False,
         cancellation: Work | None = None,
@@ -136,8 +110,8 @@ class Engine:
         """The channels of a feed (all of them by default) over a region at a scale.
 
         `region` is in pixels of that scale, relative to the display window's corner; by default the whole data
-        window. Chains of point operations leave no trace between their ends; with `keep_all`, for views that will
-        change one setting again and again, a result inside of one is kept once it is wanted again. Where `patient` is
+        window. Chains of point operations leave no trace between their ends; where it is `looked_at`, and one
+        setting changed again and again, a result inside of one is kept once it is wanted again. Where `patient` is
         off, a slow operation that is not computed yet raises Pending instead of being waited for; with `rough` it is
         stood in for by what it makes of its inputs at this scale, where that tells something. `cancellation` is the
         work that this is part of, by default that of the caller; it is told what all will take before it begins.
@@ -147,7 +121,7 @@ class Engine:
             raise RecipeError(f"{scale} is not a scale", where="scale", remedy="use 1, 1/2, 1/4 or 1/8")
         work = cancellation or current()
         standing_in = self._standing_in(feed.node) if rough else frozenset()
-        task = Task(plan.frame, scale, keep_all, patient, work, standing_in)
+        task = Task(plan.frame, scale, looked_at, patient, work, standing_in)
         region = feed.description.window.scaled(scale) if region is None else region
         names = tuple(channels) if channels is not None else feed.description.channels
         with working(work):
@@ -231,47 +205,13 @@ class Engine:
             window = node.description.window.scaled(task.scale)
             if region != window:
                 return _cut(self._inside(node, channels, window, task), region, window)
-        return self._shared(
-            node,
+        return self._sharing.planes(
+            task.ticket(node, region),
             channels,
-            region,
-            task,
+            task.work,
             lambda name: self.cache.find(self._key(node, name, task), region),
             lambda missing: self._computed(node, missing, region, task),
         )
-
-    def _shared(
-        self,
-        node: Node,
-        channels: tuple[str, ...],
-        region: Window,
-        task: Task,
-        find: Callable[[str], Plane | None],
-        make: Callable[[tuple[str, ...]], Mapping[str, Plane]],
-    ) -> Mapping[str, Plane]:
-        """Planes that are there, and those that are not: computed once, whoever else asks for them meanwhile.
-
-        Who waits for somebody else's computation looks at its own cancellation all the while, and takes over where
-        the other gave up. Who does not wait for slow results shares nothing with who does.
-        """
-        while True:
-            task.work.check()
-            found = {name: plane for name in channels if (plane := find(name)) is not None}
-            missing = tuple(name for name in channels if name not in found)
-            if not missing:
-                return found
-            ticket = (task.known_as(node), task.scale.denominator, region, missing, task.patient)
-            with self._lock:
-                running = self._flying.get(ticket)
-                if running is None:
-                    mine: Future[Mapping[str, Plane]] = Future()
-                    self._flying[ticket] = mine
-            if running is None:
-                return found | dict(self._lead(ticket, mine, make))
-            try:
-                return found | dict(_awaited(running, task.work))
-            except _OthersGaveUp:
-                continue
 
     def _slow(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
         """A part of a slow result: computed once in full resolution, reduced from there for proxies."""
@@ -289,7 +229,8 @@ class Engine:
                     self.kept.put(f"{node.digest}-{name}", plane)
             return planes
 
-        full = self._shared(node, wanted, window, whole, lambda name: self._found(node, name), make)
+        ticket = whole.ticket(node, window)
+        full = self._sharing.planes(ticket, wanted, whole.work, lambda name: self._found(node, name), make)
         if task.scale == 1:
             return _cut(full, region, window)
         planes = reduced(full, channels, node.description, window, task.scale.denominator)
@@ -304,32 +245,12 @@ class Engine:
                 self.cache.put(PlaneKey(node.digest, 1, channel), window, plane)
         return plane
 
-    def _lead(
-        self,
-        ticket: Ticket,
-        future: Future[Mapping[str, Plane]],
-        make: Callable[[tuple[str, ...]], Mapping[str, Plane]],
-    ) -> Mapping[str, Plane]:
-        """Compute for everybody who waits for the same ticket."""
-        try:
-            planes = make(ticket[3])
-            future.set_result(planes)
-            return planes
-        except BaseException as error:
-            future.set_exception(error)
-            # Nobody may be waiting; a future's unread exception is no fault.
-            future.exception()
-            raise
-        finally:
-            with self._lock:
-                self._flying.pop(ticket, None)
-
     def _computed(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
         """Planes computed and kept; what is mapped from a file is kept there already."""
         planes = self._compute(node, channels, region, task)
         for name, plane in planes.items():
             if node.reader is None or is_whole(plane):
-                self.cache.put(self._key(node, name, task), region, plane)
+                self.cache.put(self._key(node, name, task), region, plane, trial=task.looked_at)
         return planes
 
     @staticmethod
@@ -463,7 +384,7 @@ class Engine:
         """Whether a node may be computed inside of a chain, rather than on its own and kept."""
         if not isinstance(node.operation, PointOperation):
             return False
-        if task.keep_all and self._asked.again((task.known_as(node), task.scale)):
+        if task.looked_at and self._asked.again((task.known_as(node), task.scale)):
             return False
         window = node.description.window.scaled(task.scale)
         if not window.contains(region):
@@ -517,23 +438,6 @@ class _TooDeep(Exception):
     def __init__(self, node: Node, channels: tuple[str, ...], region: Window, scale: Fraction, patient: bool) -> None:
         super().__init__(node.item)
         self.node, self.channels, self.region, self.scale, self.patient = node, channels, region, scale, patient
-
-
-class _OthersGaveUp(Exception):
-    """Whoever computed what one waits for gave it up."""
-
-
-def _awaited(running: Future[Mapping[str, Plane]], work: Work) -> Mapping[str, Plane]:
-    while True:
-        work.check()
-        try:
-            return running.result(timeout=0.05)
-        except TimeoutError:
-            # The computation itself may have run out of some time; then there is no more to wait for.
-            if running.done():
-                raise
-        except Cancelled:
-            raise _OthersGaveUp from None
 
 
 def _block_rows(region: Window, threads: int) -> int:

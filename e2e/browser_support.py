@@ -164,19 +164,25 @@ class BrowserTest(StaticLiveServerTestCase):
         return page
 
     def wait_for(self, holds: Callable[[], bool], seconds: float = PATIENCE, what: str = "") -> None:
-        deadline = time.monotonic() + seconds
-        while not holds():
-            if time.monotonic() > deadline:
-                self.fail(f"still not so after {seconds} s: {what}")
-            time.sleep(0.05)
+        self._wait(holds, lambda: time.sleep(0.05), seconds, what)
 
     def wait_for_page(self, page: Page, holds: Callable[[], bool], what: str = "", seconds: float = PATIENCE) -> None:
         """Like `wait_for`, letting the page's own events through."""
+        self._wait(holds, lambda: page.wait_for_timeout(100), seconds, what)
+
+    def _wait(self, holds: Callable[[], bool], pause: Callable[[], None], seconds: float, what: str) -> None:
         deadline = time.monotonic() + seconds
-        while not holds():
+        missing = ""
+        while True:
+            # A step's settings, a list's first: what is asked about need not be there yet.
+            try:
+                if holds():
+                    return
+            except LookupError as error:
+                missing = f" ({error!r})"
             if time.monotonic() > deadline:
-                self.fail(f"still not so after {seconds} s: {what}")
-            page.wait_for_timeout(100)
+                self.fail(f"still not so after {seconds} s: {what}{missing}")
+            pause()
 
     def seen_on_the_way(self, page: Page, places: Iterable[tuple[float, float]], look: Callable[[], Any]) -> set[Any]:
         """What there is to see while the pointer goes from place to place, waiting a while at each for a change."""
@@ -270,7 +276,7 @@ class BrowserTest(StaticLiveServerTestCase):
                 all(self.step(name).get("set", {}).get(key) == value for key, value in wanted.items())
                 and bool(self.step(name))
             ),
-            what=f"{name} has {wanted}, not {self.step(name)}",
+            what=f"{name} has {wanted}; at first it was {self.step(name)}",
         )
 
     def choose_item(self, page: Page, name: str) -> None:

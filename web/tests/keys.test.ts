@@ -107,6 +107,15 @@ describe("values over time", () => {
     expect(path.opacity).toBe(2);
     expect(JSON.stringify(recipe)).toBe(saved);
   });
+
+  it("sees the same recipe at the same frame as the same object", () => {
+    const first = lookedAt(recipe, 6);
+    expect(lookedAt(recipe, 6)).toBe(first);
+    expect(lookedAt(recipe, 1)).not.toBe(first);
+    expect(lookedAt(recipe, 1).at).toBeUndefined();
+    expect(lookedAt({ ...recipe }, 6)).not.toBe(first);
+    expect(lookedAt(recipe, 6)).toEqual(first);
+  });
 });
 
 describe("changes at a frame", () => {

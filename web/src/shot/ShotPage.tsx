@@ -175,10 +175,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   const time = useShotTime(whole, raw);
   // Everything below sees what moves as it is at the frame that is looked at.
   const recipe = useMemo(() => lookedAt(raw, time.frame), [raw, time.frame]);
-  const followed = useMemo(
-    () => (live === raw ? recipe : lookedAt(live, time.frame)),
-    [live, raw, recipe, time.frame],
-  );
+  const followed = useMemo(() => lookedAt(live, time.frame), [live, time.frame]);
   const [params] = useSearchParams();
   const go = useGo();
   const [finding, setFinding] = useState(false);

@@ -91,11 +91,21 @@ export function stepAt(step: Step, frame: number): Step {
   return set === step.set || !step.set ? step : { ...step, set: set! };
 }
 
-/** A recipe as it is looked at, at a frame: what moves is where it is then. */
+/** Each recipe as it was looked at last. */
+const SEEN = new WeakMap<Recipe, Recipe>();
+
+/**
+ * A recipe as it is looked at, at a frame: what moves is where it is then. Asked again, it is the same object: whoever
+ * waits until a recipe stands still sees no change in it.
+ */
 export function lookedAt(recipe: Recipe, frame: number): Recipe {
+  const last = SEEN.get(recipe);
+  if (last && (last.at ?? 1) === frame) return last;
   const steps = recipe.steps?.map((step) => stepAt(step, frame));
   const moving = steps?.some((step, index) => step !== recipe.steps![index]);
-  return { ...recipe, ...(moving ? { steps: steps! } : {}), ...(frame === 1 ? {} : { at: frame }) };
+  const seen = { ...recipe, ...(moving ? { steps: steps! } : {}), ...(frame === 1 ? {} : { at: frame }) };
+  SEEN.set(recipe, seen);
+  return seen;
 }
 
 const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b);

@@ -133,6 +133,30 @@ class Imports(BrowserTest):
         self.wait_for(lambda: self.shot.sources.get(files="moth.exr").state == "ready")
         self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
 
+    def test_any_of_many_layers_is_told_what_it_is(self) -> None:
+        layers = [f"pass{number:02}" for number in range(60)]
+        planes = {f"{layer}.{name}": np.full((4, 4), 0.5, np.float16) for layer in layers for name in "RGB"}
+        recipe = {"nexal": 1, "sources": {"many": {"files": "many.exr"}}}
+        self.shot = self.make_shot("120 many", recipe, {"many.exr": exr_bytes(planes)})
+        page = self.open_shot(query="?item=many")
+        table = page.get_by_role("table", name="Layers")
+        table.get_by_text("60 layers").wait_for()
+        self.assertEqual(table.get_attribute("aria-rowcount"), "61")
+        # Those in sight are there, and what is turned to has its words.
+        self.assertLess(table.get_by_role("row").count(), 25)
+        table.get_by_role("combobox", name="pass00 is").focus()
+        for _ in range(len(layers) - 1):
+            page.keyboard.press("Tab")
+        last = table.get_by_role("combobox", name="pass59 is")
+        self.assertTrue(last.evaluate("node => node === document.activeElement"))
+        page.keyboard.press("Enter")
+        page.get_by_role("option", name="mask", exact=True).click()
+        self.wait_for(lambda: self.recipe()["sources"]["many"]["roles"] == {"pass59": "mask"})
+        # Typed on its own, closed as it is: the word that begins so.
+        last.focus()
+        page.keyboard.type("dep")
+        self.wait_for(lambda: self.recipe()["sources"]["many"]["roles"] == {"pass59": "depth"})
+
     def menu_remove(self, item: str) -> None:
         self.page.get_by_role("button", name=f"More for {item}").click()
         self.page.get_by_role("menuitem", name="Remove").click()

@@ -1,5 +1,6 @@
 import { Check, ChevronDown } from "lucide-react";
 import { Select } from "radix-ui";
+import { useState } from "react";
 
 interface Props {
   label: string;
@@ -11,14 +12,21 @@ interface Props {
   disabled?: boolean;
 }
 
-/** One of a list of words. */
+/**
+ * One of a list of words. Until somebody turns to it, it holds none but the chosen one: a page may have hundreds of
+ * these, of hundreds of words each.
+ */
 export function Choose({ label, title, value, options, onChange, className = "", disabled }: Props) {
-  const rows = options.map((option) =>
-    typeof option === "string" ? { value: option, label: option } : option,
-  );
+  const [turnedTo, setTurnedTo] = useState(false);
+  const rows = options
+    .map((option) => (typeof option === "string" ? { value: option, label: option } : option))
+    .filter((row) => turnedTo || row.value === value);
+  const turnTo = () => setTurnedTo(true);
   return (
     <Select.Root value={value} onValueChange={onChange} disabled={disabled}>
       <Select.Trigger
+        onFocus={turnTo}
+        onPointerDown={turnTo}
         aria-label={label}
         title={title ?? label}
         className={`inline-flex h-6 items-center justify-between gap-1 rounded-sm border border-line px-2 text-[12px] text-text hover:border-faint disabled:opacity-40 ${className}`}

@@ -14,6 +14,7 @@ import { useDraftSources } from "@/shot/sources";
 import { SourceTime } from "@/time/SourceTime";
 
 import { ReplaceSource } from "./ReplaceSource";
+import { SourceLayers } from "./SourceLayers";
 
 interface Props {
   shot: number;
@@ -28,22 +29,6 @@ const READINGS = [
   { value: "srgb", label: "sRGB-encoded" },
   { value: "linear", label: "scene-linear" },
   { value: "data", label: "as stored" },
-];
-
-const ROLES = [
-  "colour",
-  "light",
-  "alpha",
-  "depth",
-  "position",
-  "normal",
-  "id",
-  "coverage",
-  "mask",
-  "motion",
-  "uv",
-  "ink",
-  "unknown",
 ];
 
 function megabytes(bytes: number): string {
@@ -200,36 +185,7 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
       )}
       <SourceDepth shot={shot} name={name} recipe={recipe} item={item} writable={writable} />
       {source && source.layers.length > 1 && (
-        <table className="w-full table-fixed border-t border-line pt-2 text-left">
-          <caption className="sr-only">Layers</caption>
-          <thead className="text-[11px] text-faint">
-            <tr>
-              <th className="py-1 font-normal">layer</th>
-              <th className="font-normal">is</th>
-              <th className="font-normal">by</th>
-            </tr>
-          </thead>
-          <tbody>
-            {source.layers.slice(0, 40).map((layer) => (
-              <tr key={layer.name}>
-                <td className="max-w-28 truncate pr-2 font-mono">{layer.name || "(picture)"}</td>
-                <td className="py-0.5 pr-2">
-                  <Choose
-                    label={`${layer.name || "(picture)"} is`}
-                    value={spec.roles?.[layer.name] ?? layer.role}
-                    options={ROLES}
-                    disabled={!writable}
-                    onChange={(role) => correct(layer.name, role, layer.role)}
-                    className="h-5! w-24"
-                  />
-                </td>
-                <td className="truncate text-faint" title={layer.reason}>
-                  {spec.roles?.[layer.name] ? "as you say" : layer.reason}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+        <SourceLayers layers={source.layers} roles={spec.roles} writable={writable} onCorrect={correct} />
       )}
     </section>
   );

@@ -19,7 +19,7 @@ const FORMAT = (name: string) => (name === "hdr" ? "HDR" : name.toUpperCase());
 
 /** Layer of a channel name: all but its last segment. */
 function layerOf(channel: string): string {
-  return channel.split(".").slice(0, -1).join(".");
+  return channel.slice(0, Math.max(0, channel.lastIndexOf(".")));
 }
 
 const TOGETHER = [
@@ -30,10 +30,9 @@ const TOGETHER = [
 
 /** The channels of a layer that make one picture: its colour, or a vector as colour. */
 function togetherOf(channels: string[]): string[] | null {
+  const last = channels.map((channel) => channel.slice(channel.lastIndexOf(".") + 1).toUpperCase());
   for (const names of TOGETHER) {
-    const found = names.map((name) =>
-      channels.find((channel) => channel.split(".").pop()!.toUpperCase() === name),
-    );
+    const found = names.map((name) => channels[last.indexOf(name)]);
     if (found.every((channel) => channel !== undefined)) return found;
   }
   return null;
@@ -59,18 +58,23 @@ export function wallRows(
     const source = spec && sources.find((row) => row.files === spec.files);
     const whole = source && wholes.find((entry) => entry?.id === source.id);
     const roles = new Map(whole?.channel_rows.map((row) => [row.name, row.role]));
+    const layerRoles = new Map(whole?.layers.map((row) => [row.name, row.role]));
+    const data = new Set(item.data);
     const layers = new Map<string, string[]>();
     for (const channel of item.channels) {
       const layer = layerOf(channel);
       const role = spec?.roles?.[layer] ?? roles.get(channel) ?? "";
       const matches =
         !wanted || `${name}.${channel}`.toLowerCase().includes(wanted) || role.toLowerCase().includes(wanted);
-      if (matches) layers.set(layer, [...(layers.get(layer) ?? []), channel]);
+      if (!matches) continue;
+      const others = layers.get(layer);
+      if (others) others.push(channel);
+      else layers.set(layer, [channel]);
     }
     for (const [layer, channels] of layers) {
       const size = item.display ? `${item.display[2]}×${item.display[3]}` : "";
       const type = whole?.channel_rows[0]?.type ?? "";
-      const role = spec?.roles?.[layer] ?? whole?.layers.find((entry) => entry.name === layer)?.role ?? "";
+      const role = spec?.roles?.[layer] ?? layerRoles.get(layer) ?? "";
       const note = layer
         ? role
         : source
@@ -89,7 +93,7 @@ export function wallRows(
             item: name,
             channels: own,
             layer,
-            data: own.every((channel) => item.data.includes(channel)),
+            data: own.every((channel) => data.has(channel)),
             known: item,
           })),
         });

@@ -21,7 +21,7 @@ from nexal.formats.channel_files import split
 from nexal.formats.decoded import untagged
 from nexal.formats.decoding import video_info
 from nexal.formats.locks import acquire
-from nexal.formats.reading import BlackSource, StoredSource
+from nexal.formats.reading import BlackSource, StoredSource, reading
 from nexal.formats.store import Library, fingerprint, frame_digest
 from nexal.formats.stored import StoredFile
 from nexal.formats.targets import Target, target_of, written_window
@@ -95,7 +95,7 @@ class Session:
                 self.warn(f"{path.name}: {warning}")
         digest = self._fingerprints[path]
         stored = self._library.use(digest)
-        return StoredSource(stored, spec or SourceSpec(), digest, number, self._manifests(path, stored))
+        return reading(stored, spec or SourceSpec(), digest, number, self._manifests(path, stored))
 
     def _manifests(self, path: Path, stored: StoredFile) -> dict[str, str]:
         """Names of ids in files beside a picture, which its header asks for; what is wrong with one is told."""
@@ -177,7 +177,7 @@ class Session:
             self._fingerprints[path] = fingerprint(path)
         digest = frame_digest(self._fingerprints[path], choice.number)
         self._library.unpack(path, digest, lean=True, frame=choice.number)
-        reader = StoredSource(self._library.use(digest), spec, digest, choice.number)
+        reader = reading(self._library.use(digest), spec, digest, choice.number)
         return BlackSource(reader) if choice.black else reader
 
 

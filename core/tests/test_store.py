@@ -22,9 +22,11 @@ from core_support import CoreTest, gradient, write_exr
 from nexal.errors import FormatError
 from nexal.formats import locks
 from nexal.formats.decoding import decode_file
+from nexal.formats.reading import READINGS, DefaultSpec, reading
 from nexal.formats.store import LOCKS, Library
-from nexal.formats.stored import COMPLETE, STORE_VERSION
+from nexal.formats.stored import COMPLETE, HEADER, STORE_VERSION, StoredFile
 from nexal.formats.workers import begin
+from nexal.recipe import SourceSpec
 
 SIZE = 10_000
 
@@ -134,6 +136,78 @@ class Budget(CoreTest):
                 library.trim()
             stop.set()
             thread.join()
+
+
+class Known(CoreTest):
+    """What was read of a file's header is kept for as long as it is that file's."""
+
+    def setUp(self) -> None:
+        self.library = Library(self.folder())
+        self.addCleanup(self.library.close)
+
+    def unpacked(self, digest: str, names: str = "RGB") -> StoredFile:
+        path = self.folder() / "picture.exr"
+        write_exr(path, {name: gradient(8, 4) for name in names})
+        return self.library.unpack(path, digest)
+
+    def test_a_file_is_read_once_and_anew_where_it_was_made_anew(self) -> None:
+        first = self.unpacked("a")
+        self.assertIs(self.library.stored("a"), first)
+        self.assertIs(self.library.use("a"), first)
+        self.assertEqual(set(first.channels), set("RGB"))
+        self.library.close()
+        self.assertTrue(self.library._drop("a"))
+        self.assertFalse(self.library.stored("a").started)
+        again = self.unpacked("a", "RGBA")
+        self.assertIsNot(again, first)
+        self.assertEqual(set(again.channels), set("RGBA"))
+
+    def test_what_is_not_there_yet_is_not_kept(self) -> None:
+        self.assertFalse(self.library.stored("a").started)
+        self.assertIsNot(self.library.stored("a"), self.library.stored("a"))
+        self.assertTrue(self.unpacked("a").complete)
+
+    def test_no_more_is_kept_than_its_share(self) -> None:
+        files = {digest: self.unpacked(digest) for digest in "abc"}
+        size = (files["a"].folder / HEADER).stat().st_size
+        with mock.patch("nexal.formats.store.KNOWN_BYTES", 2 * size + 9):
+            self.library.stored("a")
+            self.assertIsNot(self.library.stored("b"), files["b"])
+            self.assertIs(self.library.stored("a"), files["a"])
+        self.assertLessEqual(self.library._known_bytes, 2 * size + 9)
+
+    def test_who_reads_alike_has_the_same_reading(self) -> None:
+        stored = self.unpacked("a")
+        plain = reading(stored, DefaultSpec(), "a")
+        self.assertIs(reading(stored, SourceSpec(files="other.exr", offset=3), "a"), plain)
+        self.assertIs(plain.description, reading(stored, DefaultSpec(), "a").description)
+        others = [
+            reading(stored, DefaultSpec(roles={"": "mask"}), "a"),
+            reading(stored, DefaultSpec(colour="linear"), "a"),
+            reading(stored, DefaultSpec(nothing=0.0), "a"),
+            reading(stored, DefaultSpec(), "a", 4),
+            reading(stored, DefaultSpec(), "a", None, {"names.txt": "{}"}),
+        ]
+        self.assertEqual(len({id(each) for each in (plain, *others)}), 6)
+        self.assertEqual(plain.description.data, frozenset())
+        self.assertEqual(others[0].description.data, frozenset("RGB"))
+        # A number that is dragged makes many readings: they do not pile up.
+        for step in range(100):
+            reading(stored, DefaultSpec(nothing=float(step)), "a")
+        self.assertLessEqual(len(stored.readings), READINGS)
+
+    def test_figures_that_come_later_are_seen(self) -> None:
+        path = self.folder() / "picture.exr"
+        write_exr(path, {"Z": 5 * gradient(8, 4)})
+        stored = self.library.unpack(path, "a", lean=True)
+        source = reading(stored, DefaultSpec(roles={"": "depth"}), "a")
+        stored._report_path("Z").unlink(missing_ok=True)
+        (stored.folder / COMPLETE).rename(stored.folder / "away")
+        self.assertIsNone(source.description.trait("Z").span())
+        self.assertIsNone(stored.report_if_ready("Z"))
+        (stored.folder / "away").rename(stored.folder / COMPLETE)
+        self.assertIsNotNone(source.description.trait("Z").span())
+        self.assertIsNotNone(stored.report_if_ready("Z"))
 
 
 class Together(CoreTest):

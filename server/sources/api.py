@@ -6,6 +6,7 @@ from django.conf import settings
 from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, File, Form, Router, Schema
 from ninja.files import UploadedFile
+from pydantic import BaseModel
 
 from config.errors import Problem
 from nexal.recipe import FrameNumber
@@ -50,14 +51,16 @@ class SourceRow(Schema):
     channels: int = Field(0, description="Channels in all; 0 until the header is read")
 
 
-class Histogram(Schema):
+# Of these there may be thousands in an answer: they are read from texts of our own, not looked for in rows of the
+# database, which takes most of the time of a Schema.
+class Histogram(BaseModel):
     low: float
     high: float
     encoded: bool
     counts: list[int]
 
 
-class Report(Schema):
+class Report(BaseModel):
     min: float
     max: float
     mean: float
@@ -67,7 +70,7 @@ class Report(Schema):
     non_finite: float
 
 
-class ChannelRow(Schema):
+class ChannelRow(BaseModel):
     name: str
     type: str
     role: str
@@ -75,7 +78,7 @@ class ChannelRow(Schema):
     report: Report | None
 
 
-class LayerRow(Schema):
+class LayerRow(BaseModel):
     name: str
     role: str
     reason: str
@@ -251,7 +254,10 @@ def source(request: HttpRequest, shot_id: int, source_id: int, frame: int | None
             "layers": file.header["layers"],
             "parts": file.header["parts"],
             "metadata": file.header["metadata"],
-            "channel_rows": [{**row, "report": file.report_if_ready(name)} for name, row in file.channels.items()],
+            "channel_rows": [
+                ChannelRow(**row, report=Report.model_validate_json(text) if text else None)
+                for row, text in ((row, file.report_if_ready(name)) for name, row in file.channels.items())
+            ],
         }
     # Checked and written once, not once more by the router: it may have a thousand channels.
     return HttpResponse(SourceWhole(**whole).model_dump_json(), content_type="application/json; charset=utf-8")

@@ -8,7 +8,7 @@ from django.conf import settings
 
 from nexal.engine import Engine, Kept, Plan, Reader
 from nexal.errors import NexalError, SourceError
-from nexal.formats.reading import BlackSource, StoredSource
+from nexal.formats.reading import BlackSource, reading
 from nexal.recipe import Recipe
 from projects.models import Shot
 from sources.models import Source, SourceState
@@ -61,7 +61,7 @@ def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:
         if file is not None and file.started:
             try:
                 names = manifests_of(row, file)
-                reader = StoredSource(file, recipe.sources[name], row.fingerprint, chosen.number, names)
+                reader = reading(file, recipe.sources[name], row.fingerprint, chosen.number, names)
             except NexalError as error:
                 raise error.at(f"source '{name}'") from None
             readers[name] = BlackSource(reader) if chosen.black else reader

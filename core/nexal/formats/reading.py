@@ -71,6 +71,30 @@ RAW = frozenset({"f2", "f4", "u4"})
 """Sample types that are handed on as they are: half, float, uint."""
 
 
+READINGS = 8
+"""Ways to read one file that are kept."""
+
+
+def reading(
+    stored: StoredFile, spec: Spec, digest: str, number: int | None = None, manifests: Mapping[str, str] | None = None
+) -> StoredSource:
+    """A decoded file as a source says; see `StoredSource`. Whoever asks alike has the same one: it is described once.
+
+    Raises what `StoredSource` raises.
+    """
+    roles = tuple(sorted(spec.roles.items()))
+    own = DefaultSpec(spec.colour, spec.read_alpha, spec.non_finite, dict(roles), spec.depth, spec.nothing)
+    names = tuple(sorted((manifests or {}).items()))
+    key = (own.colour, own.read_alpha, own.non_finite, roles, own.depth, own.nothing, digest, number, names)
+    known: StoredSource | None = stored.readings.get(key)
+    if known is None:
+        known = StoredSource(stored, own, digest, number, dict(names))
+        if len(stored.readings) >= READINGS:
+            stored.readings.clear()
+        stored.readings[key] = known
+    return known
+
+
 class StoredSource:
     """A decoded file read as a recipe's source says: encoding, alpha state, what is not finite."""
 

@@ -7,6 +7,7 @@ import os
 import shutil
 import threading
 import time
+from collections import OrderedDict
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
@@ -14,11 +15,13 @@ from pathlib import Path
 from nexal.errors import NexalError
 from nexal.formats.decoding import decode_file
 from nexal.formats.locks import acquire, held
-from nexal.formats.stored import StoredFile
+from nexal.formats.stored import HEADER, StoredFile
 
 LOCKS = "locks"
 IN_USE_SECONDS = 300.0
 """How long after it was last asked for a file counts as in use."""
+KNOWN_BYTES = 4 << 20
+"""Of headers, as they lie on disk: what is known of files from them takes some ten times as much."""
 
 
 def fingerprint(path: Path) -> str:
@@ -35,6 +38,10 @@ def frame_digest(digest: str, number: int) -> str:
     return f"{digest}-{number}"
 
 
+_Stamp = tuple[int, int, int]
+"""Of a file: its size, when it was written in nanoseconds, its number on the disk."""
+
+
 class Library:
     """Decoded files by fingerprint below one folder, kept within a budget of bytes. The originals can rebuild it.
 
@@ -47,11 +54,33 @@ class Library:
         self.budget = budget
         self.in_use_seconds = in_use_seconds
         self._uses: dict[str, tuple[int, float]] = {}
+        self._known: OrderedDict[str, tuple[_Stamp, StoredFile]] = OrderedDict()
+        self._known_bytes = 0
+        self._known_lock = threading.Lock()
         self._lock = threading.Lock()
 
     def stored(self, digest: str) -> StoredFile:
-        """The decoded file as far as it is there. To look at it does not count as use; see `use`."""
-        return StoredFile(self.folder / digest)
+        """The decoded file as far as it is there. To look at it does not count as use; see `use`.
+
+        For as long as its header is the same one, so is the object, with what was read of it.
+        """
+        folder = self.folder / digest
+        try:
+            found = (folder / HEADER).stat()
+        except OSError:
+            return StoredFile(folder)
+        stamp = (found.st_size, found.st_mtime_ns, found.st_ino)
+        with self._known_lock:
+            known = self._known.pop(digest, None)
+            self._known_bytes -= known[0][0] if known else 0
+            if known is None or known[0] != stamp:
+                known = (stamp, StoredFile(folder))
+            self._known[digest] = known
+            self._known_bytes += stamp[0]
+            while self._known_bytes > KNOWN_BYTES and len(self._known) > 1:
+                _, (old, _) = self._known.popitem(last=False)
+                self._known_bytes -= old[0]
+            return known[1]
 
     def use(self, digest: str) -> StoredFile:
         """The decoded file, not dropped for as long as it is asked for again and again. Never waits."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import threading
+from collections.abc import Hashable
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -46,6 +47,9 @@ class StoredFile:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        self.readings: dict[Hashable, Any] = {}
+        """What reads it, by how; see `reading.reading`."""
+        self._reports: dict[str, bytes] = {}
 
     @cached_property
     def header(self) -> dict[str, Any]:
@@ -76,6 +80,13 @@ class StoredFile:
     def report(self, channel: str) -> dict[str, Any]:
         """Figures of a channel; they are made first where it was unpacked without. Raises OSError where it is not
         unpacked yet."""
+        data: dict[str, Any] = json.loads(self._report_text(channel))
+        return data
+
+    def _report_text(self, channel: str) -> bytes:
+        known = self._reports.get(channel)
+        if known is not None:
+            return known
         path = self._report_path(channel)
         try:
             content = path.read_bytes()
@@ -84,13 +95,13 @@ class StoredFile:
                 raise
             self.make_report(channel, self.samples(channel))
             content = path.read_bytes()
-        data: dict[str, Any] = json.loads(content)
-        return data
+        self._reports[channel] = content
+        return content
 
-    def report_if_ready(self, channel: str) -> dict[str, Any] | None:
-        """Figures of a channel, or nothing of one that is not unpacked yet."""
+    def report_if_ready(self, channel: str) -> bytes | None:
+        """Figures of a channel as JSON, or nothing of one that is not unpacked yet."""
         try:
-            return self.report(channel)
+            return self._report_text(channel)
         except FileNotFoundError:
             return None
 

@@ -18,11 +18,11 @@ from nexal.kernels import ahead
 
 DOUBLE = """
 import numba
-from nexal.kernels.machine import _pointer
+from nexal.kernels.addresses import pointer
 
 @numba.njit(nogil=True)
 def double(at: int, count: int, by: float) -> None:
-    values = numba.carray(_pointer(at), (count,), numba.float32)
+    values = numba.carray(pointer(at), (count,), numba.float32)
     for index in range(count):
         values[index] = values[index] * by
 

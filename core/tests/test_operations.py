@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import math
 import unittest
-from unittest import mock
 
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgb, rgba, run
@@ -275,28 +274,6 @@ class Made(CoreTest):
         self.assert_planes(smooth, straight**2 * (3 - 2 * straight))
         radial = one("ramp", {}, {}, profile="radial", **common).planes["Y"]
         self.assert_planes(radial, np.clip(np.hypot(x - 2, y - 1) / math.sqrt(125), 0, 1))
-
-
-class Halves(CoreTest):
-    def test_every_half_and_everything_between_rounds_as_numpy_does(self) -> None:
-        from nexal.kernels import halves as kernels
-
-        halves = np.arange(65536, dtype=np.uint16).view(np.float16).astype(np.float32)
-        finite = halves[np.isfinite(halves)]
-        between = [np.nextafter(finite, np.float32(side)) for side in (np.inf, -np.inf)]
-        middles = (np.sort(finite)[1:] + np.sort(finite)[:-1]) / 2
-        limits = np.array(
-            [65504, 65519.996, 65520, 1e30, -1e30, 2**-25, 2**-24, -0.0, np.nan, np.inf, -np.inf], np.float32
-        )
-        values = np.concatenate([halves, *between, middles, limits])[None, :]
-        with np.errstate(over="ignore"):
-            wanted = values.astype(np.float16)
-        numbers = ~np.isnan(wanted)
-        for convert in (kernels._convert, kernels._convert_bits):
-            with self.subTest(convert.__name__), mock.patch.object(kernels, "_converted", convert):
-                got = kernels.to_halves(values)
-                np.testing.assert_array_equal(got, wanted)
-                np.testing.assert_array_equal(got.view(np.uint16)[numbers], wanted.view(np.uint16)[numbers])
 
 
 class Neighbourhood(CoreTest):

@@ -22,6 +22,7 @@ from nexal.formats.store import Library, fingerprint
 from nexal.formats.targets import Target, target_of
 from nexal.formats.writing import write
 from nexal.kernels.blending import HOLDING
+from nexal.kernels.halves import to_halves
 from nexal.kernels.proving import measured
 from nexal.operations.packing import PORTS, BaySettings
 from nexal.picture import PLANE_NAME, Plane
@@ -49,8 +50,7 @@ def _channels(engine: Engine, plan: Plan, feed: Feed, cancellation: Cancellation
 def delivered(plane: Plane, target: Target) -> NDArray[Any]:
     """The samples of a plane of data as a target stores them."""
     if target.format == "exr":
-        with np.errstate(over="ignore"):
-            return plane.astype(np.float16 if target.depth == "half" else np.float32)
+        return to_halves(plane) if target.depth == "half" else plane.astype(np.float32)
     return stored_samples(plane, target)
 
 

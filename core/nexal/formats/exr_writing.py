@@ -13,6 +13,7 @@ from nexal.errors import FormatError
 from nexal.formats.decoded import untagged
 from nexal.formats.exr import OWN_ATTRIBUTES
 from nexal.formats.targets import Target
+from nexal.kernels.halves import to_halves
 from nexal.picture import Picture, Plane, Window
 
 
@@ -26,7 +27,6 @@ def write_exr(
 ) -> None:
     import OpenEXR
 
-    sample_type = np.float16 if target.depth == "half" else np.float32
     x, y = (int(part * picture.scale) for part in picture.description.origin)
     display = picture.description.display.scaled(picture.scale)
 
@@ -43,18 +43,19 @@ def write_exr(
         **_kept_attributes(picture),
         **notes,
     }
-    with np.errstate(over="ignore", invalid="ignore"):
-        # The library writes arrays that are not contiguous wrongly and without an error.
-        channels = {
-            name: np.ascontiguousarray(
-                own[name]
-                if name in own
-                else _id_samples(plane)
-                if picture.description.trait(name).is_label
-                else plane.astype(sample_type)
-            )
-            for name, plane in planes.items()
-        }
+    # The library writes arrays that are not contiguous wrongly and without an error.
+    channels = {
+        name: np.ascontiguousarray(
+            own[name]
+            if name in own
+            else _id_samples(plane)
+            if picture.description.trait(name).is_label
+            else to_halves(plane)
+            if target.depth == "half"
+            else plane.astype(np.float32)
+        )
+        for name, plane in planes.items()
+    }
     try:
         OpenEXR.set_global_thread_count(2)
         with OpenEXR.File(header, channels) as file:

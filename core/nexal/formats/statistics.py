@@ -8,6 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.halves import from_halves
 from nexal.kernels.pointmath import encode
 from nexal.picture import NOTHING_FROM, Plane
 
@@ -22,6 +23,8 @@ def as_float(samples: NDArray[Any]) -> Plane:
     full = INTEGER_MAX.get(str(samples.dtype))
     if full:
         return samples.astype(np.float32) * np.float32(1 / full)
+    if samples.dtype == np.float16:
+        return from_halves(samples)
     return samples.astype(np.float32, copy=False)
 
 

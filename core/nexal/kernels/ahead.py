@@ -54,10 +54,7 @@ def loaded(module: str, name: str, kinds: str) -> Call:
     `kinds` has a letter for each argument: i for int64, d for float64; an address is an int64. The function returns
     nothing, raises nothing and takes no memory of its own. It is called without the interpreter's lock.
     """
-    mark = hashlib.sha256(
-        "\0".join([version_of(module), version("numba"), version("llvmlite"), _processor(), features(), kinds]).encode()
-    ).digest()
-    path = _folder() / f"{module}.{name}-{hashlib.sha256(_processor().encode()).hexdigest()[:8]}.o"
+    path, mark = _place(module, name, kinds)
     with _lock:
         code = _kept(path, mark)
         if code is None:
@@ -66,6 +63,19 @@ def loaded(module: str, name: str, kinds: str) -> Call:
             with contextlib.suppress(OSError):
                 _keep(path, mark, code)
         return _linked(code, kinds)
+
+
+def met(module: str, name: str, kinds: str) -> Call | None:
+    """As `loaded`, but None where it would have to be compiled first."""
+    path, mark = _place(module, name, kinds)
+    return None if _kept(path, mark) is None else loaded(module, name, kinds)
+
+
+def _place(module: str, name: str, kinds: str) -> tuple[Path, bytes]:
+    """Where code is kept, and by what it is known to be the very same."""
+    parts = [version_of(module), version("numba"), version("llvmlite"), _processor(), features(), kinds]
+    processor = hashlib.sha256(_processor().encode()).hexdigest()[:8]
+    return _folder() / f"{module}.{name}-{processor}.o", hashlib.sha256("\0".join(parts).encode()).digest()
 
 
 def _processor() -> str:

@@ -7,14 +7,11 @@ Arithmetic rounds as NumPy does it, operation by operation; powers are those of 
 
 from __future__ import annotations
 
-from typing import Any
-
 import numba
 import numpy as np
-from numba import types
-from numba.extending import intrinsic
 from numpy.typing import NDArray
 
+from nexal.kernels.addresses import pointer
 from nexal.kernels.instructions import ROW, Op, split_exponent
 from nexal.kernels.powers import bits, bounded_power, square_root, whole_below, wide_power, with_sign
 
@@ -32,16 +29,6 @@ _UP = _f32(2.0**24)
 _LARGEST_DISPLAY = np.nextafter(_f32(1.055 * float(_LARGEST) ** (1 / 2.4) - 0.055), _ZERO)
 """The largest encoded value whose scene light float32 holds."""
 _THIRD, _TO_DISPLAY, _TO_SCENE = split_exponent(1 / 3), split_exponent(1 / 2.4), split_exponent(2.4)
-
-
-@intrinsic
-def _pointer(_context: Any, _address: Any) -> Any:
-    def generate(_own: Any, builder: Any, _signature: Any, arguments: Any) -> Any:
-        from llvmlite import ir
-
-        return builder.inttoptr(arguments[0], ir.IntType(8).as_pointer())
-
-    return types.voidptr(types.intp), generate
 
 
 @numba.njit(nogil=True)
@@ -133,13 +120,13 @@ def run(
     resolution. What it works in is given along: memory of float32 for constants and cells, `ROW` each, and an int64 for
     each register.
     """
-    code = numba.carray(_pointer(code_at), (instructions, 5), np.int32)
-    numbers = numba.carray(_pointer(constants_at), (constants,), np.float32)
+    code = numba.carray(pointer(code_at), (instructions, 5), np.int32)
+    numbers = numba.carray(pointer(constants_at), (constants,), np.float32)
     own = constants + cells
-    memory = numba.carray(_pointer(memory_at), (own, ROW), np.float32)
-    registers = numba.carray(_pointer(registers_at), (own + sources + targets,), np.int64)
-    source = numba.carray(_pointer(sources_at), (sources, 2), np.int64)
-    target = numba.carray(_pointer(targets_at), (targets, 2), np.int64)
+    memory = numba.carray(pointer(memory_at), (own, ROW), np.float32)
+    registers = numba.carray(pointer(registers_at), (own + sources + targets,), np.int64)
+    source = numba.carray(pointer(sources_at), (sources, 2), np.int64)
+    target = numba.carray(pointer(targets_at), (targets, 2), np.int64)
     for index in range(own):
         registers[index] = memory_at + index * ROW * 4
     for index in range(constants):
@@ -153,10 +140,10 @@ def run(
                 registers[own + sources + index] = target[index, 0] + row * target[index, 1] + 4 * start
             for line in range(instructions):
                 op = code[line, 0]
-                o = numba.carray(_pointer(registers[code[line, 1]]), (count,), np.float32)
-                a = numba.carray(_pointer(registers[code[line, 2]]), (count,), np.float32)
-                b = numba.carray(_pointer(registers[code[line, 3]]), (count,), np.float32)
-                c = numba.carray(_pointer(registers[code[line, 4]]), (count,), np.float32)
+                o = numba.carray(pointer(registers[code[line, 1]]), (count,), np.float32)
+                a = numba.carray(pointer(registers[code[line, 2]]), (count,), np.float32)
+                b = numba.carray(pointer(registers[code[line, 3]]), (count,), np.float32)
+                c = numba.carray(pointer(registers[code[line, 4]]), (count,), np.float32)
                 if op == _ADD:
                     for j in range(count):
                         o[j] = a[j] + b[j]

@@ -10,6 +10,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.halves import from_halves
 from nexal.picture import Plane
 
 
@@ -68,7 +69,7 @@ def measured(plane: Plane, samples: NDArray[Any], most: int) -> Measured:
     """How samples H x W (codes 0 to `most`, or with `most` 0 values) stand for the values of a plane H x W."""
     seen, result = np.zeros(most + 1, np.bool_), np.zeros(7)
     # Halves are no type of the compiler's.
-    wide = samples.astype(np.float32) if samples.dtype == np.float16 else samples
+    wide = from_halves(samples) if samples.dtype == np.float16 else samples
     _measure(np.ascontiguousarray(plane), np.ascontiguousarray(wide), float(most), seen, result)
     distinct = int(np.count_nonzero(seen)) if most else 0
     low, high, first, last, largest, mean, outside = result.tolist()

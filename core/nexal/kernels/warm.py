@@ -11,7 +11,7 @@ def warm() -> None:
     """Run every compiled kernel once on a few pixels."""
     from nexal.kernels.clouds import clouds
     from nexal.kernels.coverage import feathered_coverage, flatten
-    from nexal.kernels.halves import to_halves
+    from nexal.kernels.halves import prepare
     from nexal.kernels.lookup import looked_up
     from nexal.kernels.matting import closed_form
     from nexal.kernels.morphology import grow
@@ -28,7 +28,7 @@ def warm() -> None:
     warm_mattes()
     recording = Recording()
     recording.program([encode(recording.input("pixels"))]).run({"pixels": pixels}, [pixels.copy()], (0.0, 0.0, 1.0))
-    to_halves(pixels)
+    prepare()
     for bits in (np.uint8, np.uint16):
         looked_up(np.zeros(np.iinfo(bits).max + 1, np.float32), np.zeros((2, 2), bits))
     for kind in FILTER_SUPPORT:

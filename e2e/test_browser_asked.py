@@ -11,8 +11,8 @@ from unittest import mock
 import numpy as np
 from browser_support import BrowserTest, code
 from django.http import HttpRequest, HttpResponse
-from playwright.sync_api import Page, Request
-from server_support import exr_bytes
+from playwright.sync_api import Page, Request, Route
+from server_support import PASSWORD, exr_bytes
 
 from config.middleware import ContentSecurityPolicy
 from projects.models import Shot
@@ -66,6 +66,42 @@ class Asked(BrowserTest):
         self.assertLessEqual({"moth", "house", "pull", "core", "matte", "cut", "comp", "cut.R"}, {*addresses})
         self.assertEqual(len(addresses), len({*addresses}))
         self.assertLess(len(asked), 40, asked)
+
+    def test_a_shot_is_asked_for_before_it_is_known_who_looks(self) -> None:
+        page = self.page
+        asked = self.watch(page)
+        held: list[Route] = []
+        page.route("**/api/session", lambda route: held.append(route))
+        page.goto(f"{self.live_server_url}/shots/{self.shot.pk}?item=cut")
+        self.wait_for_page(page, lambda: sum("/inspect " in request for request in asked) == 1, str(asked))
+        self.assertEqual(page.get_by_label("Lineage").count(), 0)
+        self.assertEqual(len(held), 1)
+        held[0].continue_()
+        page.unroute("**/api/session")
+        page.get_by_label("Lineage").wait_for()
+        self.settle(page, asked)
+        self.assert_once(asked)
+
+    def test_a_shot_that_begins_later_is_asked_for_at_its_own_frame_only(self) -> None:
+        Shot.objects.filter(pk=self.shot.pk).update(first_frame=1001, last_frame=1010)
+        asked = self.watch(self.page)
+        self.open_shot(self.page, "?item=cut")
+        self.settle(self.page, asked)
+        frames = [self.told(request)["frame"] for request in asked if "/inspect " in request]
+        self.assertEqual(frames, [1001])
+        self.open_shot(self.page, "?item=cut&frame=1004")
+        self.settle(self.page, asked)
+        frames = [self.told(request)["frame"] for request in asked if "/inspect " in request]
+        self.assertEqual(frames, [1001, 1004])
+
+    def test_who_is_not_signed_in_is_asked_first_and_sees_the_shot_then(self) -> None:
+        page = self.new_page()
+        page.goto(f"{self.live_server_url}/shots/{self.shot.pk}?item=cut")
+        page.get_by_label("Password").fill(PASSWORD)
+        page.get_by_label("Name").fill(self.user.username)
+        page.get_by_role("button", name="Sign in").click()
+        page.get_by_label("Lineage").wait_for()
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
 
     def told(self, request: str) -> dict[str, Any]:
         """The body of a request."""

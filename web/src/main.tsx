@@ -11,7 +11,9 @@ import { createRoot } from "react-dom/client";
 
 import { App } from "./app/App";
 import { applyTheme } from "./app/theme";
+import { askEarly } from "./shot/early";
 
+askEarly(window.location.pathname);
 applyTheme();
 createRoot(document.getElementById("root")!).render(
   <StrictMode>

@@ -13,9 +13,15 @@ export function useOperations() {
   });
 }
 
+export const sessionQuery = queryOptions({
+  queryKey: ["session"],
+  queryFn: () => got(api.GET("/api/session")),
+  staleTime: 60_000,
+});
+
 /** The signed-in person. */
 export function useSession() {
-  return useQuery({ queryKey: ["session"], queryFn: () => got(api.GET("/api/session")), staleTime: 60_000 });
+  return useQuery(sessionQuery);
 }
 
 const ITEMS_EVERY_MS = 150;
@@ -40,13 +46,9 @@ export function useEvery<T>(value: T, pause: number): T {
   return taken;
 }
 
-/**
- * Every item of a recipe with its channels, windows and digest, or its fault. The last answer stays meanwhile. While
- * something is dragged it is asked a few times a second, not at each step.
- */
-export function useItems(shot: number, edited: Recipe) {
-  const recipe = useEvery(edited, ITEMS_EVERY_MS);
-  return useQuery({
+/** Every item of a recipe with its channels, windows and digest, or its fault. */
+export const itemsQuery = (shot: number, recipe: Recipe) =>
+  queryOptions({
     queryKey: ["items", shot, recipe],
     queryFn: async (): Promise<Item[]> => {
       const rows = await got(
@@ -57,11 +59,21 @@ export function useItems(shot: number, edited: Recipe) {
       );
       return rows.map((row) => ({ ...row, of: recipe }));
     },
-    placeholderData: (previous: Item[] | undefined) => previous,
     // Every item holds the recipe: comparing them piece by piece would take longer than drawing anew.
     structuralSharing: false,
     staleTime: Infinity,
     gcTime: 60_000,
+  });
+
+/**
+ * The items of a recipe that is edited. The last answer stays meanwhile. While something is dragged it is asked a few
+ * times a second, not at each step.
+ */
+export function useItems(shot: number, edited: Recipe) {
+  const recipe = useEvery(edited, ITEMS_EVERY_MS);
+  return useQuery({
+    ...itemsQuery(shot, recipe),
+    placeholderData: (previous: Item[] | undefined) => previous,
   });
 }
 

@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider, useQueryClient } from "@tanstack/react-query";
+import { QueryClientProvider } from "@tanstack/react-query";
 import { Tooltip } from "radix-ui";
 import { useEffect } from "react";
 import { Navigate, Outlet, createBrowserRouter, useLocation } from "react-router";
@@ -10,6 +10,7 @@ import { SignIn } from "@/accounts/SignIn";
 import { Welcome } from "@/accounts/Welcome";
 import { ApiError } from "@/api/client";
 import { useSession } from "@/api/queries";
+import { queries } from "@/api/queryClient";
 import { HelpPlace } from "@/help/HelpPlace";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
@@ -19,21 +20,10 @@ import { ShotPage } from "@/shot/ShotPage";
 
 import { Boundary, Fault } from "./Fault";
 
-const client = new QueryClient({
-  defaultOptions: {
-    queries: {
-      refetchOnWindowFocus: false,
-      retry: (count, error) =>
-        count < 2 && !(error instanceof ApiError && error.status > 0 && error.status < 500),
-    },
-  },
-});
-
 /** Everything behind the sign-in. */
 function Inside() {
   const session = useSession();
   const location = useLocation();
-  const queries = useQueryClient();
   // A session that ended elsewhere shows as a refusal: ask again who we are.
   useEffect(() => {
     return queries.getQueryCache().subscribe((event) => {
@@ -41,7 +31,7 @@ function Inside() {
       if (error instanceof ApiError && error.status === 401 && session.data?.person)
         void queries.invalidateQueries({ queryKey: ["session"] });
     });
-  }, [queries, session.data]);
+  }, [session.data]);
   if (session.isPending) return <Waiting text="Opening Nexal" />;
   if (session.isError)
     return (
@@ -96,7 +86,7 @@ const router = createBrowserRouter([
 export function App() {
   return (
     <Boundary>
-      <QueryClientProvider client={client}>
+      <QueryClientProvider client={queries}>
         <Tooltip.Provider delayDuration={500}>
           <RouterProvider router={router} />
         </Tooltip.Provider>

@@ -2,15 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { type DragEvent, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
-import {
-  type Item,
-  type OperationRow,
-  type Problem,
-  type ShotWhole,
-  api,
-  got,
-  problemOf,
-} from "@/api/client";
+import { type Item, type OperationRow, type Problem, type ShotWhole, problemOf } from "@/api/client";
 import { useItems, useOperations, useSession } from "@/api/queries";
 import {
   type Recipe,
@@ -43,6 +35,7 @@ import { useCalm } from "@/parts/useCalm";
 import { useTools } from "@/stage/tools";
 import { useView } from "@/stage/viewState";
 import { lookedAt } from "@/time/keys";
+import { useTime } from "@/time/timeState";
 import { Timeline } from "@/time/Timeline";
 import { timeKeys, useShotTime } from "@/time/useShotTime";
 import { Whole } from "@/time/whole";
@@ -56,6 +49,7 @@ import { PasteDialog } from "./PasteDialog";
 import { Chains } from "./Chains";
 import { type ChainRow, type Pasting, putToUse, useChains, usePut } from "./chains";
 import { copied, fedFrom, lacking } from "./copying";
+import { openedAt, shotNow } from "./early";
 import { KeepChain } from "./KeepChain";
 import { toClipboard, useClipboard } from "./useClipboard";
 import { Leaving } from "./Leaving";
@@ -84,8 +78,7 @@ export function ShotPage() {
     queryKey: ["shot", shot],
     queryFn: async () => {
       const { stamp } = useDraft.getState();
-      const whole = await got(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: shot } } }));
-      return { whole, stamp };
+      return { whole: await shotNow(shot), stamp };
     },
     staleTime: 0,
     gcTime: 0,
@@ -107,7 +100,11 @@ export function ShotPage() {
     const draft = useDraft.getState();
     const { head, role } = told.whole;
     if (draft.shot === shot && draft.head) draft.hear(head, told.stamp);
-    else void draft.open(shot, head, role === "viewer" ? null : person);
+    else {
+      // Before anything asks for another frame.
+      useTime.getState().reset(openedAt(told.whole));
+      void draft.open(shot, head, role === "viewer" ? null : person);
+    }
   }, [shot, told, person]);
   useEffect(() => {
     useView.getState().reset();

@@ -1,10 +1,10 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
-import { useSearchParams } from "react-router";
 
 import { type ShotWhole, api, got } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 import { useGo } from "@/app/address";
+import { openedAt } from "@/shot/early";
 import { useDraftSources } from "@/shot/sources";
 
 import { toggleKeys } from "./editing";
@@ -17,7 +17,6 @@ const SETTLED_MS = 250;
 export function useShotTime(whole: ShotWhole, recipe: Recipe) {
   const rows = useDraftSources();
   const frame = useTime((state) => state.frame);
-  const [params] = useSearchParams();
   const go = useGo();
   const client = useQueryClient();
   const [own, setOwn] = useState<Range>([whole.first_frame, whole.last_frame]);
@@ -28,9 +27,8 @@ export function useShotTime(whole: ShotWhole, recipe: Recipe) {
   const all = useMemo(() => wholeRange(recipe, bars, own), [recipe, bars, own]);
   const [first, last] = workRange(all, own);
 
-  const asked = params.get("frame");
   useEffect(() => {
-    useTime.getState().reset(asked === null ? whole.first_frame : Number(asked) || 1);
+    useTime.getState().reset(openedAt(whole));
     // Another shot begins at its own frame; what the address says later is heard below.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [whole.id]);

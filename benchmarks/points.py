@@ -7,6 +7,7 @@ from benchmarks.chain import STEPS as CHAIN
 from benchmarks.measure import best, report
 from nexal.engine import Engine, Plan
 from nexal.kernels.blending import BLENDS
+from nexal.kernels.halves import from_halves, prepare, to_halves
 from nexal.kernels.pointmath import encode
 from nexal.picture import Alpha, Description, Plane, Window
 from nexal.recipe import parse_recipe
@@ -114,3 +115,23 @@ def main() -> None:
         seconds = best({"copy": copy, "run": lambda feed=feed, plan=plan: engine.evaluate(feed, plan)}, rounds=5)
         lines.append(f"{title}: {seconds['run'] / seconds['copy']:.1f} copies of {count} planes (aim: {aim:g})")
     report(f"point operations, {WIDTH} x {HEIGHT}", lines)
+    _halves(planes["R"])
+
+
+def _halves(plane: Plane) -> None:
+    """Half floats read and written, against NumPy."""
+    prepare()
+    halves = plane.astype(np.float16)
+    np.testing.assert_array_equal(to_halves(plane), halves)
+    np.testing.assert_array_equal(from_halves(halves), halves.astype(np.float32))
+    seconds = best(
+        {
+            "widen": lambda: from_halves(halves),
+            "widen by NumPy": lambda: halves.astype(np.float32),
+            "round": lambda: to_halves(plane),
+            "round by NumPy": lambda: plane.astype(np.float16),
+        },
+        rounds=5,
+    )
+    lines = [f"{what}: {seconds[what] / seconds[f'{what} by NumPy']:.2f} of NumPy" for what in ("widen", "round")]
+    report(f"half floats, {WIDTH} x {HEIGHT}", lines)

@@ -1,6 +1,6 @@
 """Routes: import files, follow their unpacking, their channels."""
 
-from typing import Any
+from typing import Any, get_args
 
 from django.conf import settings
 from django.http import Http404, HttpRequest, HttpResponse
@@ -9,7 +9,7 @@ from ninja.files import UploadedFile
 from pydantic import BaseModel
 
 from config.errors import Problem
-from nexal.recipe import FrameNumber
+from nexal.recipe import FrameNumber, RoleName
 from nexal.session import MANIFEST_BYTES
 from nexal.timing import runs
 from projects.access import get_shot, person
@@ -87,6 +87,7 @@ class LayerRow(BaseModel):
 
 class SourceWhole(SourceRow):
     layers: list[LayerRow]
+    roles: list[str] = Field(list(get_args(RoleName)), description="What a layer may be told to be")
     channel_rows: list[ChannelRow]
     parts: list[dict[str, Any]]
     metadata: dict[str, Any]

@@ -41,6 +41,7 @@ class Imports(ServerTest):
         whole = self.whole(row["id"])
         self.assertEqual([channel["name"] for channel in whole["channel_rows"]], ["R", "G", "B", "depth.Z"])
         self.assertEqual([layer["role"] for layer in whole["layers"]], ["colour", "depth"])
+        self.assertLessEqual({layer["role"] for layer in whole["layers"]} | {"mask"}, set(whole["roles"]))
         report = whole["channel_rows"][0]["report"]
         self.assertAlmostEqual(report["max"], 0.8, 3)
         self.assertEqual(sum(report["histogram"]["counts"]), 64 * 48)

@@ -2445,6 +2445,26 @@ export interface components {
             channels: number;
             /** Layers */
             layers: components["schemas"]["LayerRow"][];
+            /**
+             * Roles
+             * @description What a layer may be told to be
+             * @default [
+             *       "colour",
+             *       "light",
+             *       "alpha",
+             *       "depth",
+             *       "position",
+             *       "normal",
+             *       "id",
+             *       "coverage",
+             *       "mask",
+             *       "motion",
+             *       "uv",
+             *       "ink",
+             *       "unknown"
+             *     ]
+             */
+            roles: string[];
             /** Channel Rows */
             channel_rows: components["schemas"]["ChannelRow"][];
             /** Parts */

@@ -4,37 +4,21 @@ import { useRef } from "react";
 import type { SourceWhole } from "@/api/client";
 import { Choose } from "@/parts/Choose";
 
-const ROLES = [
-  "colour",
-  "light",
-  "alpha",
-  "depth",
-  "position",
-  "normal",
-  "id",
-  "coverage",
-  "mask",
-  "motion",
-  "uv",
-  "ink",
-  "unknown",
-];
-
 const ROW = 24;
 /** As many are seen at once; the others are scrolled to. */
 const ROWS_SEEN = 12;
 const COLUMNS = "grid grid-cols-3 items-center gap-2";
 
 interface Props {
-  layers: SourceWhole["layers"];
+  source: SourceWhole;
   /** What layers are where the guess is wrong. */
-  roles: Record<string, string> | undefined;
+  corrected: Record<string, string> | undefined;
   writable: boolean;
   onCorrect: (layer: string, role: string, guess: string) => void;
 }
 
 /** What every layer of a source is, however many there are: those in sight are drawn. */
-export function SourceLayers({ layers, roles, writable, onCorrect }: Props) {
+export function SourceLayers({ source: { layers, roles }, corrected, writable, onCorrect }: Props) {
   const scroller = useRef<HTMLDivElement>(null);
   const virtual = useVirtualizer({
     count: layers.length,
@@ -80,15 +64,15 @@ export function SourceLayers({ layers, roles, writable, onCorrect }: Props) {
                 <span role="cell">
                   <Choose
                     label={`${name} is`}
-                    value={roles?.[layer.name] ?? layer.role}
-                    options={ROLES}
+                    value={corrected?.[layer.name] ?? layer.role}
+                    options={roles}
                     disabled={!writable}
                     onChange={(role) => onCorrect(layer.name, role, layer.role)}
                     className="h-5! w-24"
                   />
                 </span>
                 <span role="cell" title={layer.reason} className="truncate text-faint">
-                  {roles?.[layer.name] ? "as you say" : layer.reason}
+                  {corrected?.[layer.name] ? "as you say" : layer.reason}
                 </span>
               </div>
             );

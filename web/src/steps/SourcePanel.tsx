@@ -185,7 +185,7 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
       )}
       <SourceDepth shot={shot} name={name} recipe={recipe} item={item} writable={writable} />
       {source && source.layers.length > 1 && (
-        <SourceLayers layers={source.layers} roles={spec.roles} writable={writable} onCorrect={correct} />
+        <SourceLayers source={source} corrected={spec.roles} writable={writable} onCorrect={correct} />
       )}
     </section>
   );

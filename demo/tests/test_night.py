@@ -256,7 +256,7 @@ class Written(unittest.TestCase):
     def planes(self, session: Session, plan: Plan, address: str) -> dict[str, np.ndarray]:
         feed = plan.feed(address)
         region = feed.description.display
-        return dict(session.engine.evaluate(feed, plan, region=region, keep_all=True).planes)
+        return dict(session.engine.evaluate(feed, plan, region=region, looked_at=True).planes)
 
     def test_the_sum_is_the_full_picture_from_any_kind_of_file(self) -> None:
         with Session() as session:

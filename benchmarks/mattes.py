@@ -57,10 +57,10 @@ def _scouting(planes: dict[str, Plane]) -> None:
             found.append(float(higher.mean()))
         return found
 
-    compiled = rank(*sets, codes)
+    compiled = rank(sets[0], sets[1], codes)
     wrong = np.abs(compiled[::16, 0] - plain()) > compiled[::16, 1] + 1e-6
     assert not wrong.any(), "the compiled areas are further off than they say"
-    seconds = best({"rank": lambda: rank(*sets, codes), "sorted": plain, "pairs": pairs}, rounds=4)
+    seconds = best({"rank": lambda: rank(sets[0], sets[1], codes), "sorted": plain, "pairs": pairs}, rounds=4)
     each = {
         "rank": seconds["rank"] / len(codes),
         "sorted": seconds["sorted"] / len(codes[::16]),

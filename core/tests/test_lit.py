@@ -61,8 +61,8 @@ def hemisphere(n: Vector, rings: int = 700, around: int = 1400) -> tuple[Vector,
 
 
 def point(position: tuple[float, float, float], n: Vector) -> Surface:
-    vectors = [np.asarray([each], np.float32) for each in (position, n, (1, 0, 0))]
-    return Surface(1, np.zeros(1, np.int64), np.ones(1, np.float32), *vectors, np.zeros((1, 2), np.float32))
+    place, normal, along = (np.asarray([each], np.float32) for each in (position, n, (1, 0, 0)))
+    return Surface(1, np.zeros(1, np.int64), np.ones(1, np.float32), place, normal, along, np.zeros((1, 2), np.float32))
 
 
 def material(base: float, rough: float, metal: float, *, occlusion: float = 1.0, coat: float = 0.0) -> Material:

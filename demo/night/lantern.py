@@ -303,11 +303,24 @@ def make_swing(frame: int, width: int = WIDTH, height: int = HEIGHT, grid: int =
     alpha, depth = np.zeros((height, width), np.float32), np.zeros((height, width), np.float32)
     position, normal = np.zeros((height, width, 3), np.float32), np.zeros((height, width, 3), np.float32)
     ids, cover = np.zeros((height, width, RANKS), np.uint8), np.zeros((height, width, RANKS), np.float32)
-    view = camera_at(frame), swing_at(frame), flame_at(frame)
+    camera, swing, flame = camera_at(frame), swing_at(frame), flame_at(frame)
     with ThreadPoolExecutor() as pool:
         jobs = [
             pool.submit(
-                _rows, top, min(top + 20, height), grid, *view, passes, alpha, depth, position, normal, ids, cover
+                _rows,
+                top,
+                min(top + 20, height),
+                grid,
+                camera,
+                swing,
+                flame,
+                passes,
+                alpha,
+                depth,
+                position,
+                normal,
+                ids,
+                cover,
             )
             for top in range(0, height, 20)
         ]

@@ -277,7 +277,7 @@ class Rights(ServerTest):
         shot = seen_shot(request, self.shot.pk)
         Shot.objects.filter(pk=shot.pk).update(head=None)
         shot.head_id = 10**9
-        self.assertRaises(Http404, plan_of, shot, Ask())
+        self.assertRaises(Http404, plan_of, shot, Ask(frame=1))
 
     def test_an_artist_does_not_say_who_works_here(self) -> None:
         self.project.memberships.filter(user=self.viewer).update(role=Role.ARTIST)

@@ -82,6 +82,30 @@ class Asked(BrowserTest):
         self.settle(page, asked)
         self.assert_once(asked)
 
+    def test_a_shot_whose_first_answer_is_lost_is_asked_for_again(self) -> None:
+        page = self.page
+        lost: list[str] = []
+
+        def lose(route: Route) -> None:
+            if lost:
+                route.continue_()
+            else:
+                lost.append(route.request.url)
+                route.abort()
+
+        page.route(f"**/api/shots/{self.shot.pk}", lose)
+        self.open_shot(page, "?item=cut")
+        self.assertEqual(len(lost), 1)
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+        # Left by a link, and on coming back: it is asked for as it is then.
+        page.unroute(f"**/api/shots/{self.shot.pk}")
+        page.get_by_role("link", name=self.project.name).click()
+        page.get_by_role("link", name=self.shot.name).first.wait_for()
+        asked = self.watch(page)
+        page.go_back()
+        page.get_by_label("Lineage").wait_for()
+        self.assertIn(f"GET /api/shots/{self.shot.pk} ", asked)
+
     def test_a_shot_that_begins_later_is_asked_for_at_its_own_frame_only(self) -> None:
         Shot.objects.filter(pk=self.shot.pk).update(first_frame=1001, last_frame=1010)
         asked = self.watch(self.page)

@@ -13,6 +13,7 @@ import unittest
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
+from dataclasses import fields, replace
 from pathlib import Path
 from unittest import mock
 
@@ -181,16 +182,24 @@ class Known(CoreTest):
         plain = reading(stored, DefaultSpec(), "a")
         self.assertIs(reading(stored, SourceSpec(files="other.exr", offset=3), "a"), plain)
         self.assertIs(plain.description, reading(stored, DefaultSpec(), "a").description)
-        others = [
-            reading(stored, DefaultSpec(roles={"": "mask"}), "a"),
-            reading(stored, DefaultSpec(colour="linear"), "a"),
-            reading(stored, DefaultSpec(nothing=0.0), "a"),
-            reading(stored, DefaultSpec(), "a", 4),
-            reading(stored, DefaultSpec(), "a", None, {"names.txt": "{}"}),
-        ]
-        self.assertEqual(len({id(each) for each in (plain, *others)}), 6)
+        said = {
+            "colour": "linear",
+            "read_alpha": "straight",
+            "non_finite": "zero",
+            "roles": {"": "mask"},
+            "depth": "radial",
+            "nothing": 0.0,
+        }
+        self.assertEqual(set(said), {each.name for each in fields(DefaultSpec)})
+        others = {name: reading(stored, replace(DefaultSpec(), **{name: value}), "a") for name, value in said.items()}
+        for name, other in others.items():
+            self.assertEqual(getattr(other.spec, name), said[name])
+        stored.readings.clear()
+        plain = reading(stored, DefaultSpec(), "a")
+        last = [reading(stored, DefaultSpec(), "a", 4), reading(stored, DefaultSpec(), "a", None, {"names.txt": "{}"})]
+        self.assertEqual(len({id(each) for each in (plain, *last, *others.values())}), 9)
         self.assertEqual(plain.description.data, frozenset())
-        self.assertEqual(others[0].description.data, frozenset("RGB"))
+        self.assertEqual(others["roles"].description.data, frozenset("RGB"))
         # A number that is dragged makes many readings: they do not pile up.
         for step in range(100):
             reading(stored, DefaultSpec(nothing=float(step)), "a")

@@ -1,5 +1,6 @@
 """What the stage's routes are asked with: an item of a recipe at a frame, and marks."""
 
+from contextlib import suppress
 from typing import Annotated, Any, Literal
 
 from django.core.exceptions import ObjectDoesNotExist
@@ -60,11 +61,11 @@ class StepAsk(Ask, Marks):
 def plan_of(shot: Shot, ask: Ask) -> Plan:
     recipe = ask.recipe
     if recipe is None:
-        try:
-            recipe = shot.head.recipe  # type: ignore[union-attr]
-        except ObjectDoesNotExist:
-            # The head is fetched here: in between the shot may have gone for good.
-            raise Http404 from None
+        # The head is fetched here: in between the shot may have gone for good.
+        with suppress(ObjectDoesNotExist):
+            recipe = shot.head and shot.head.recipe
+        if recipe is None:
+            raise Http404
     return plan(shot, checked(recipe), ask.frame)
 
 

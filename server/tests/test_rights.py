@@ -274,10 +274,11 @@ class Rights(ServerTest):
     def test_a_shot_that_goes_while_it_is_asked_about_is_not_there(self) -> None:
         request = HttpRequest()
         request.user = self.owner
-        shot = seen_shot(request, self.shot.pk)
-        Shot.objects.filter(pk=shot.pk).update(head=None)
-        shot.head_id = 10**9
-        self.assertRaises(Http404, plan_of, shot, Ask(frame=1))
+        for gone in (10**9, None):
+            shot = seen_shot(request, self.shot.pk)
+            shot.head_id = gone
+            with self.subTest(gone=gone):
+                self.assertRaises(Http404, plan_of, shot, Ask(frame=1))
 
     def test_an_artist_does_not_say_who_works_here(self) -> None:
         self.project.memberships.filter(user=self.viewer).update(role=Role.ARTIST)

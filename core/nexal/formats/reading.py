@@ -6,7 +6,7 @@ import hashlib
 import json
 import threading
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields
 from fractions import Fraction
 from functools import cached_property, lru_cache
 from typing import Any, Protocol
@@ -82,13 +82,13 @@ def reading(
 
     Raises what `StoredSource` raises.
     """
-    roles = tuple(sorted(spec.roles.items()))
-    own = DefaultSpec(spec.colour, spec.read_alpha, spec.non_finite, dict(roles), spec.depth, spec.nothing)
-    names = tuple(sorted((manifests or {}).items()))
-    key = (own.colour, own.read_alpha, own.non_finite, roles, own.depth, own.nothing, digest, number, names)
+    # Only what says how it is read: where its files are, and when they are seen, makes no other reading.
+    said = {each.name: getattr(spec, each.name) for each in fields(DefaultSpec)}
+    key = json.dumps([said, digest, number, manifests or {}], sort_keys=True)
     known: StoredSource | None = stored.readings.get(key)
     if known is None:
-        known = StoredSource(stored, own, digest, number, dict(names))
+        said["roles"] = dict(said["roles"])
+        known = StoredSource(stored, DefaultSpec(**said), digest, number, manifests)
         if len(stored.readings) >= READINGS:
             stored.readings.clear()
         stored.readings[key] = known

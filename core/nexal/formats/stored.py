@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import threading
-from collections.abc import Hashable
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -47,7 +46,7 @@ class StoredFile:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
-        self.readings: dict[Hashable, Any] = {}
+        self.readings: dict[str, Any] = {}
         """What reads it, by how; see `reading.reading`."""
         self._reports: dict[str, bytes] = {}
 

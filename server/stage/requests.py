@@ -63,7 +63,7 @@ def plan_of(shot: Shot, ask: Ask) -> Plan:
     if recipe is None:
         # The head is fetched here: in between the shot may have gone for good.
         with suppress(ObjectDoesNotExist):
-            recipe = shot.head and shot.head.recipe
+            recipe = shot.head.recipe if shot.head else None
         if recipe is None:
             raise Http404
     return plan(shot, checked(recipe), ask.frame)

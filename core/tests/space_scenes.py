@@ -8,10 +8,12 @@ from typing import Any
 
 import numba
 import numpy as np
+from core_support import MemorySource
 from numpy.typing import NDArray
 from scipy.stats import qmc
 
 from nexal.formats.decoded import tagged
+from nexal.picture import Alpha, Trait
 
 Array = NDArray[np.float64]
 BALL, RADIUS = np.array([0.4, 1.0, 4.0]), 0.9
@@ -20,6 +22,7 @@ EYE = np.array([-0.5, 1.6, -1.0])
 SIZE = (120, 200)
 """Height and width."""
 FOV = 60.0
+AXES = ("X", "Y", "Z")
 
 
 def camera_to_world() -> Array:
@@ -203,3 +206,23 @@ def _seen_through(layers, points, offsets):  # type: ignore[no-untyped-def]
     circle = np.zeros((layers.height, layers.width), np.float32)
     _through(layers.colours, layers.masks, layers.circles, *layers.ground, points, offsets, light, circle)
     return light, circle
+
+
+def scene_sources(**more: MemorySource) -> dict[str, MemorySource]:
+    """Depth, positions, normals and a grey picture of the scene, its camera in the header; nothing is 1e10."""
+    found = centres()
+    there = found.thing > 0
+    whole = subpixels(4)
+    cover = (whole.thing > 0).mean(axis=-1).astype(np.float32)
+    made = {
+        "deep": MemorySource({"Z": np.where(there, found.depth, 1e10)}, traits={"Z": Trait("depth")}),
+        "where": MemorySource(dict(zip(AXES, found.position, strict=True)), data=AXES),
+        "facing": MemorySource(dict(zip(AXES, found.normal, strict=True)), data=AXES),
+        "cover": MemorySource({"Y": cover}, data=["Y"]),
+        "pic": MemorySource(
+            {name: np.full(SIZE, 0.3) * cover for name in "RGB"} | {"A": cover}, alpha=Alpha.PREMULTIPLIED
+        ),
+    }
+    for source in made.values():
+        source.description = source.description.changed(metadata=header())
+    return made | more

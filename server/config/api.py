@@ -45,6 +45,11 @@ from wall.projects import router as projects  # noqa: E402
 api.add_decorator(as_request_work)
 
 for router, tag in (
+    # Django looks for a route in this order: what is asked for most comes first.
+    (views, "stage"),
+    (pictures, "stage"),
+    (numbers, "stage"),
+    (items, "stage"),
     (accounts, "accounts"),
     (people, "accounts"),
     (projects, "projects"),
@@ -56,11 +61,7 @@ for router, tag in (
     (history, "recipes"),
     (notes, "notes"),
     (chains, "chains"),
-    (items, "stage"),
     (time, "time"),
-    (views, "stage"),
-    (pictures, "stage"),
-    (numbers, "stage"),
     (advice, "advice"),
     (mattes, "mattes"),
     (passes, "passes"),

@@ -12,6 +12,7 @@ from __future__ import annotations
 import argparse
 import copy
 import ctypes
+import mmap
 import os
 import signal
 import socket
@@ -71,8 +72,32 @@ class Channel(HTTPChannel):
         self.sendbuf_len = min(self.sendbuf_len, SEND_BYTES)
 
 
+class Held:
+    """How many connections each of the processes holds that listen at one port, in memory that they share."""
+
+    def __init__(self, processes: int, own: int = 0, counts: Any = None) -> None:
+        self.counts = counts or memoryview(mmap.mmap(-1, 8 * processes)).cast("q")
+        self.own = own
+
+    def of(self, own: int) -> Held:
+        """The same, as the process of that number sees it."""
+        return Held(len(self.counts), own, self.counts)
+
+    def fewest(self, count: int) -> bool:
+        """Whether no other process holds fewer than this one, which holds so many now."""
+        self.counts[self.own] = count
+        return count <= min(self.counts)
+
+
 class Server(TcpWSGIServer):
     channel_class = Channel
+    held = Held(1)
+
+    def readable(self) -> bool:
+        """Whether connections are to be accepted: by whoever holds fewest. Else who is quicker by chance takes most of
+        them, and waits for the interpreter while the others idle."""
+        channels: Any = self.active_channels
+        return bool(super().readable()) and self.held.fewest(len(channels))
 
     def maintenance(self, now: Any) -> None:
         super().maintenance(now)
@@ -83,9 +108,53 @@ class Server(TcpWSGIServer):
                 channel.will_close = True
 
 
+class Dispatcher(ThreadedTaskDispatcher):
+    """Hands a request to the thread that was done last, and not, as its base, to the one that has waited longest.
+
+    Few people are served by few threads then: those whose connection to the database and whose memory are in use.
+    """
+
+    def __init__(self) -> None:
+        super().__init__()
+        self._idle: list[threading.Condition] = []
+
+    def handler_thread(self, thread_no: int) -> None:
+        own = threading.Condition(self.lock)
+        while True:
+            with self.lock:
+                while not self.queue and self.stop_count == 0:
+                    self.active_count -= 1
+                    self._idle.append(own)
+                    own.wait()
+                    self.active_count += 1
+                if self.stop_count > 0:
+                    self.active_count -= 1
+                    self.stop_count -= 1
+                    self.threads.discard(thread_no)
+                    self.thread_exit_cv.notify()
+                    return
+                task = self.queue.popleft()
+            try:
+                task.service()
+            except BaseException:
+                self.logger.exception("what was asked fell over: %r", task)
+
+    def set_thread_count(self, count: int) -> None:
+        super().set_thread_count(count)
+        with self.lock:
+            while self._idle and self.stop_count > 0:
+                self._idle.pop().notify()
+
+    def add_task(self, task: Any) -> None:
+        with self.lock:
+            self.queue.append(task)
+            if self._idle:
+                self._idle.pop().notify()
+
+
 def server_for(application: Any, listening: socket.socket, threads: int) -> Server:
     """A server of a WSGI application on a listening socket; `run` serves until SystemExit is raised in its loop."""
-    dispatcher = ThreadedTaskDispatcher()
+    dispatcher = Dispatcher()
     dispatcher.set_thread_count(threads)
     return Server(
         application,
@@ -109,12 +178,13 @@ def server_for(application: Any, listening: socket.socket, threads: int) -> Serv
     )
 
 
-def serve(listening: socket.socket, threads: int) -> None:
+def serve(listening: socket.socket, threads: int, held: Held | None = None) -> None:
     """Serve until told to stop; ends the process."""
     from config.wsgi import application
     from jobs.services import runner
 
     server = server_for(application, listening, threads)
+    server.held = held or server.held
 
     def stop(number: int, frame: FrameType | None) -> None:
         raise SystemExit
@@ -150,12 +220,13 @@ def main(arguments: list[str]) -> None:
             os.kill(child, signal.SIGTERM)
         threading.Timer(GRACE_SECONDS, os._exit, (1,)).start()
 
-    for _ in range(chosen.workers):
+    held = Held(chosen.workers)
+    for number in range(chosen.workers):
         child = os.fork()
         if child == 0:
             # Alone, it would keep the port from those that are started in its place.
             ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
-            serve(listening, chosen.threads)
+            serve(listening, chosen.threads, held.of(number))
         children.add(child)
     signal.signal(signal.SIGTERM, stop)
     signal.signal(signal.SIGINT, stop)

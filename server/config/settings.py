@@ -50,7 +50,7 @@ MIDDLEWARE = [
     "django.contrib.sessions.middleware.SessionMiddleware",
     "django.middleware.common.CommonMiddleware",
     "django.middleware.csrf.CsrfViewMiddleware",
-    "django.contrib.auth.middleware.AuthenticationMiddleware",
+    "config.sessions.WhoAsks",
     "sources.guard.UploadGuard",
     "django.middleware.clickjacking.XFrameOptionsMiddleware",
 ]
@@ -65,7 +65,7 @@ TEMPLATES = [
 ]
 DATABASES = {
     "default": {
-        "ENGINE": "django.db.backends.mysql",
+        "ENGINE": "config.database",
         "NAME": os.environ.get("NEXAL_DB_NAME", "nexal"),
         "USER": os.environ.get("NEXAL_DB_USER", "nexal"),
         "PASSWORD": _stored("db_password", ""),
@@ -79,7 +79,6 @@ DATABASES = {
 }
 DEFAULT_AUTO_FIELD = "django.db.models.BigAutoField"
 AUTH_USER_MODEL = "accounts.User"
-AUTHENTICATION_BACKENDS = ["accounts.backends.Backend"]
 AUTH_PASSWORD_VALIDATORS = [
     {"NAME": "django.contrib.auth.password_validation.MinimumLengthValidator"},
     {"NAME": "django.contrib.auth.password_validation.CommonPasswordValidator"},

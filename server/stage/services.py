@@ -6,6 +6,7 @@ from functools import cache
 
 from django.conf import settings
 
+from config.rows import rows
 from nexal.engine import Engine, Kept, Plan, Reader
 from nexal.errors import NexalError, SourceError
 from nexal.formats.reading import BlackSource, reading
@@ -41,11 +42,10 @@ def source_rows(shot: Shot, recipe: Recipe) -> dict[str, Source]:
     wanted = list({spec.files for spec in recipe.sources.values()})
     if not wanted:
         return {}
-    # Written out: see `projects.access.seen_shot`.
     names = ", ".join(["%s"] * len(wanted))
-    query = f"SELECT * FROM sources_source WHERE shot_id = %s AND files IN ({names}) ORDER BY created, id"
-    rows = {source.files: source for source in Source.objects.raw(query, [shot.pk, *wanted])}
-    return {name: rows[spec.files] for name, spec in recipe.sources.items() if spec.files in rows}
+    query = f"FROM sources_source WHERE shot_id = %s AND files IN ({names})"
+    found: dict[str, Source] = {source.files: source for (source,) in rows(query, [shot.pk, *wanted], Source)}
+    return {name: found[spec.files] for name, spec in recipe.sources.items() if spec.files in found}
 
 
 def plan(shot: Shot, recipe: Recipe, frame: int) -> Plan:

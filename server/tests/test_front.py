@@ -26,6 +26,7 @@ class Front(SimpleTestCase):
         self.enterContext(mock.patch.object(front, "CLEANUP_SECONDS", 0))
         self.enterContext(mock.patch.object(front, "HEADER_SECONDS", 0.5))
         self.bodies: list[int] = []
+        self.threads: list[str] = []
         self.saw_hang_up = threading.Event()
         listening = socket.create_server(("127.0.0.1", 0), backlog=512)
         listening.setblocking(False)
@@ -45,6 +46,7 @@ class Front(SimpleTestCase):
 
     def application(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
         self.bodies.append(len(environ["wsgi.input"].read()))
+        self.threads.append(threading.current_thread().name)
         if environ["PATH_INFO"] == "/wait":
             deadline = time.monotonic() + 20
             while not environ["waitress.client_disconnected"]() and time.monotonic() < deadline:
@@ -113,6 +115,57 @@ class Front(SimpleTestCase):
             connection.sendall(start)
             self.assertEqual(connection.recv(100), b"")
         self.assertEqual(self.bodies, [])
+
+    def test_one_after_the_other_is_served_by_one_thread(self) -> None:
+        for _ in range(8):
+            self.assertEqual(self.ask(), "HTTP/1.1 200 OK")
+            # A thread is done a moment after its answer is here.
+            time.sleep(0.05)
+        self.assertEqual(len(set(self.threads)), 1)
+
+    def test_many_at_once_wait_for_a_thread_in_their_order(self) -> None:
+        waiting = [self.connect() for _ in range(2)]
+        for connection in waiting:
+            connection.sendall(b"GET /wait HTTP/1.1\r\nHost: x\r\n\r\n")
+        later = [self.connect() for _ in range(3)]
+        for connection in later:
+            connection.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+            time.sleep(0.05)
+        self.assertEqual(len(set(self.threads)), 2)
+        self.assertEqual(len(self.bodies), 2)
+        for connection in waiting:
+            connection.close()
+        for connection in later:
+            self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
+
+    def test_whoever_holds_fewest_connections_takes_the_next(self) -> None:
+        first = front.Held(3)
+        second, third = first.of(1), first.of(2)
+        self.assertTrue(all(each.fewest(0) for each in (first, second, third)))
+        self.assertFalse(first.fewest(1))
+        self.assertTrue(second.fewest(0))
+        self.assertFalse(second.fewest(2))
+        self.assertFalse(first.fewest(1))
+        self.assertTrue(third.fewest(0))
+        self.assertFalse(third.fewest(2))
+        self.assertTrue(first.fewest(1))
+        self.assertTrue(front.Held(1).fewest(1000))
+
+    def test_connections_wait_while_another_process_holds_fewer(self) -> None:
+        self.assertEqual(self.ask(), "HTTP/1.1 200 OK")
+        kept = self.connect()
+        kept.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+        self.assertEqual(self.answer(kept), "HTTP/1.1 200 OK")
+        here = front.Held(2)
+        self.server.held = here
+        time.sleep(0.2)
+        connection = self.connect()
+        connection.settimeout(0.3)
+        connection.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+        self.assertRaises(TimeoutError, connection.recv, 100)
+        here.of(1).fewest(5)
+        connection.settimeout(10)
+        self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
 
     def test_a_slow_but_steady_body_arrives(self) -> None:
         with mock.patch.object(front, "LEAST_RATE", 1):

@@ -8,6 +8,7 @@ from fractions import Fraction
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from nexal.analysis.marks import Mark, marked
 from nexal.engine import Cancellation, Engine, Plan
@@ -15,7 +16,7 @@ from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.errors import Cancelled, NexalError, Pending, SettingError
 from nexal.formats.statistics import skyline
-from nexal.kernels.halves import write_halves
+from nexal.kernels.halves import FEW, write_halves
 from nexal.kernels.labels import id_colours
 from nexal.kernels.pointmath import encode
 from nexal.kernels.threads import spread
@@ -190,6 +191,15 @@ def histogram(
 def half_planes(picture: Picture) -> memoryview:
     """The planes of a picture as half floats, one after the other, row 0 first: what the browser paints."""
     result = empty((len(picture.planes), picture.region.height, picture.region.width), np.uint16)
-    pairs = zip(picture.planes.values(), result, strict=True)
-    spread(lambda pair: write_halves(pair[0].astype(np.float32, copy=False), pair[1]), pairs)
+    pairs = list(zip(picture.planes.values(), result, strict=True))
+
+    def write(pair: tuple[Plane, NDArray[np.uint16]]) -> None:
+        write_halves(pair[0].astype(np.float32, copy=False), pair[1])
+
+    if result.size < FEW:
+        # To hand it to other threads takes longer than to do it.
+        for pair in pairs:
+            write(pair)
+    else:
+        spread(write, pairs)
     return result.data.cast("B")

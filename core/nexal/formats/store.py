@@ -64,17 +64,16 @@ class Library:
 
         For as long as its header is the same one, so is the object, with what was read of it.
         """
-        folder = self.folder / digest
         try:
-            found = (folder / HEADER).stat()
+            found = os.stat(f"{self.folder}/{digest}/{HEADER}")
         except OSError:
-            return StoredFile(folder)
+            return StoredFile(self.folder / digest)
         stamp = (found.st_size, found.st_mtime_ns, found.st_ino)
         with self._known_lock:
             known = self._known.pop(digest, None)
             self._known_bytes -= known[0][0] if known else 0
             if known is None or known[0] != stamp:
-                known = (stamp, StoredFile(folder))
+                known = (stamp, StoredFile(self.folder / digest))
             self._known[digest] = known
             self._known_bytes += stamp[0]
             while self._known_bytes > KNOWN_BYTES and len(self._known) > 1:

@@ -46,6 +46,8 @@ class StoredFile:
 
     def __init__(self, folder: Path) -> None:
         self.folder = folder
+        # A drag asks for them each time; to join paths takes longer than to look.
+        self._header, self._complete = str(folder / HEADER), str(folder / COMPLETE)
         self.readings: dict[str, Any] = {}
         """What reads it, by how; see `reading.reading`."""
         self._reports: dict[str, bytes] = {}
@@ -57,12 +59,13 @@ class StoredFile:
 
     @property
     def started(self) -> bool:
-        return (self.folder / HEADER).exists()
+        return os.path.exists(self._header)
 
     @property
     def complete(self) -> bool:
         try:
-            return (self.folder / COMPLETE).read_text(encoding="ascii") == STORE_VERSION
+            with open(self._complete, encoding="ascii") as file:
+                return file.read() == STORE_VERSION
         except OSError:
             return False
 

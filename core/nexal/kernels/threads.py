@@ -22,7 +22,10 @@ def _pool() -> ThreadPoolExecutor:
 
 def spread(work: Callable[[Part], Result], parts: Iterable[Part]) -> list[Result]:
     """The result of each part, in order."""
-    return list(_pool().map(work, parts))
+    several = list(parts)
+    if len(several) == 1:
+        return [work(several[0])]
+    return list(_pool().map(work, several))
 
 
 def bands(length: int, least: int) -> list[tuple[int, int]]:

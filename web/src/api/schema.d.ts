@@ -4,6 +4,135 @@
  */
 
 export interface paths {
+    "/api/shots/{shot_id}/view": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * View
+         * @description Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
+         *
+         *     `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
+         *     three planes of display values, to be shown as they are. `pending` is what a `rough` answer, at a scale of its own,
+         *     stands in for.
+         */
+        post: operations["stage_views_view"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Pictures
+         * @description Small pictures of many items in one answer, as many of them as come within a moment.
+         *
+         *     The body is the length of a JSON list (four bytes, the least first), the list itself, filled up with blanks to an
+         *     even number of bytes, and the half-float planes of one picture after the other. The list has for each address, as
+         *     asked, either `view`, as X-Nexal-View of a view, and `bytes`, the length of its planes; or `problem`; or `later`
+         *     where the moment was over: it is to be asked for again.
+         */
+        post: operations["stage_pictures_pictures"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/revisions/{number}/view/{address}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Revision View
+         * @description The whole of an item of a saved revision: revisions never change, so the answer may be kept by its tag.
+         */
+        get: operations["stage_pictures_revision_view"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/probe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Probe
+         * @description Exact values under a pixel (or averaged over a square round it) of several items.
+         */
+        post: operations["stage_numbers_probe"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/histogram": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Histogram
+         * @description Histogram of an item over 0 to 1 in a domain.
+         */
+        post: operations["stage_numbers_histogram"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/shots/{shot_id}/inspect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Inspect
+         * @description Every item of a recipe: channels, windows, alpha state and digest, or its fault.
+         */
+        post: operations["stage_items_inspect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/session": {
         parameters: {
             query?: never;
@@ -1076,26 +1205,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/shots/{shot_id}/inspect": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Inspect
-         * @description Every item of a recipe: channels, windows, alpha state and digest, or its fault.
-         */
-        post: operations["stage_items_inspect"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/shots/{shot_id}/follow": {
         parameters: {
             query?: never;
@@ -1130,115 +1239,6 @@ export interface paths {
          * @description How a matte changes over some frames, in their order, where its picture does not.
          */
         post: operations["stage_time_steady"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/shots/{shot_id}/view": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * View
-         * @description Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
-         *
-         *     `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
-         *     three planes of display values, to be shown as they are. `pending` is what a `rough` answer, at a scale of its own,
-         *     stands in for.
-         */
-        post: operations["stage_views_view"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/shots/{shot_id}/pictures": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Pictures
-         * @description Small pictures of many items in one answer, as many of them as come within a moment.
-         *
-         *     The body is the length of a JSON list (four bytes, the least first), the list itself, filled up with blanks to an
-         *     even number of bytes, and the half-float planes of one picture after the other. The list has for each address, as
-         *     asked, either `view`, as X-Nexal-View of a view, and `bytes`, the length of its planes; or `problem`; or `later`
-         *     where the moment was over: it is to be asked for again.
-         */
-        post: operations["stage_pictures_pictures"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/shots/{shot_id}/revisions/{number}/view/{address}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /**
-         * Revision View
-         * @description The whole of an item of a saved revision: revisions never change, so the answer may be kept by its tag.
-         */
-        get: operations["stage_pictures_revision_view"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/shots/{shot_id}/probe": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Probe
-         * @description Exact values under a pixel (or averaged over a square round it) of several items.
-         */
-        post: operations["stage_numbers_probe"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/shots/{shot_id}/histogram": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /**
-         * Histogram
-         * @description Histogram of an item over 0 to 1 in a domain.
-         */
-        post: operations["stage_numbers_histogram"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1852,6 +1852,335 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        /**
+         * DiagnosedAs
+         * @description What a picture was diagnosed to be; `backing` in the values of `domain`.
+         */
+        DiagnosedAs: {
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "straight" | "premultiplied" | "matted";
+            /** Domain */
+            domain?: ("scene" | "display") | null;
+            /**
+             * Backing
+             * @default [
+             *       0,
+             *       0,
+             *       0
+             *     ]
+             */
+            backing: [
+                number,
+                number,
+                number
+            ];
+        };
+        /** ViewAsk */
+        ViewAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /**
+             * Scale
+             * @description Denominator of the proxy scale: 1, 2, 4 or 8
+             * @default 1
+             */
+            scale: number;
+            /**
+             * Region
+             * @description x, y, width, height at that scale
+             */
+            region?: [
+                number,
+                number,
+                number,
+                number
+            ] | null;
+            /** Channels */
+            channels?: string[] | null;
+            /** @description Show where the soft band departs from this state */
+            fringe?: components["schemas"]["DiagnosedAs"] | null;
+            /**
+             * Evidence
+             * @description Show what speaks for a diagnosis
+             */
+            evidence?: ("brighter" | "under") | null;
+            /**
+             * Alpha
+             * @description With `evidence`, an alpha that came apart from the picture
+             */
+            alpha?: string | null;
+            /**
+             * Rough
+             * @description Let what a slow step makes of a small proxy stand in until it is computed
+             * @default false
+             */
+            rough: boolean;
+            /**
+             * View
+             * @description Name of the asking view; its next request supersedes this one
+             * @default
+             */
+            view: string;
+        };
+        /** PicturesAsk */
+        PicturesAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Addresses */
+            addresses: string[];
+            /**
+             * Scale
+             * @description Denominator of the proxy scale
+             * @default 8
+             * @enum {integer}
+             */
+            scale: 4 | 8;
+        };
+        /** Probed */
+        Probed: {
+            /** Address */
+            address: string;
+            /** Inside */
+            inside: boolean;
+            /** Alpha */
+            alpha: string;
+            /** Channels */
+            channels: components["schemas"]["ProbedChannel"][];
+        };
+        /** ProbedChannel */
+        ProbedChannel: {
+            /** Name */
+            name: string;
+            /** Value */
+            value: number | null;
+            /** Encoded */
+            encoded: number | null;
+            /** Colour */
+            colour: boolean;
+            /** Non Finite */
+            non_finite: number;
+        };
+        /** ProbeAsk */
+        ProbeAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Addresses */
+            addresses: string[];
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+            /**
+             * Size
+             * @default 1
+             */
+            size: number;
+        };
+        /** HistogramRow */
+        HistogramRow: {
+            /** Min */
+            min: number | null;
+            /** Max */
+            max: number | null;
+            /** Low */
+            low: number;
+            /** High */
+            high: number;
+            /** Counts */
+            counts: number[];
+            /** Below */
+            below: number;
+            /** Above */
+            above: number;
+            /** Total */
+            total: number;
+            /**
+             * Subject
+             * @description Counts of the marked subject alone
+             */
+            subject?: number[] | null;
+            /**
+             * Background
+             * @description Counts of the marked background alone
+             */
+            background?: number[] | null;
+        };
+        /** HistogramAsk */
+        HistogramAsk: {
+            /**
+             * Marks
+             * @default []
+             */
+            marks: components["schemas"]["MarkRow"][];
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /** Address */
+            address: string;
+            /**
+             * Domain
+             * @default display
+             */
+            domain: string;
+            /**
+             * Bins
+             * @default 128
+             */
+            bins: number;
+            /**
+             * Low
+             * @default 0
+             */
+            low: number;
+            /**
+             * High
+             * @default 1
+             */
+            high: number;
+        };
+        /**
+         * MarkRow
+         * @description A dab, in full-resolution pixels of the display window.
+         */
+        MarkRow: {
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "subject" | "background";
+            /** X */
+            x: number;
+            /** Y */
+            y: number;
+            /** Radius */
+            radius: number;
+            /**
+             * On
+             * @description The source that it was made on; empty where that was not kept
+             * @default
+             */
+            on: string;
+        };
+        /**
+         * Item
+         * @description What an item is, or what is wrong with it. Windows are x, y, width, height, relative to the display window.
+         *
+         *     `inks` is the name of the ICC profile that it carries.
+         */
+        Item: {
+            /** Name */
+            name: string;
+            /**
+             * Digest
+             * @default
+             */
+            digest: string;
+            /** Display */
+            display?: number[] | null;
+            /** Window */
+            window?: number[] | null;
+            /**
+             * Channels
+             * @default []
+             */
+            channels: string[];
+            /**
+             * Data
+             * @default []
+             */
+            data: string[];
+            /**
+             * Alpha
+             * @default none
+             */
+            alpha: string;
+            /**
+             * Plane
+             * @default false
+             */
+            plane: boolean;
+            /** Inks */
+            inks?: string | null;
+            /**
+             * Inputs
+             * @default []
+             */
+            inputs: string[];
+            problem?: components["schemas"]["Problem"] | null;
+        };
+        /**
+         * Problem
+         * @description What went wrong, where, and what to do.
+         */
+        Problem: {
+            /** Code */
+            code: string;
+            /** Message */
+            message: string;
+            /**
+             * Where
+             * @default
+             */
+            where: string;
+            /**
+             * Remedy
+             * @default
+             */
+            remedy: string;
+            /**
+             * Also
+             * @description What else is wrong beside it, a line each
+             * @default []
+             */
+            also: string[];
+        };
+        /**
+         * Ask
+         * @description An item of a recipe at a frame. Without a recipe, the shot's head is meant.
+         */
+        Ask: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+        };
         /** Person */
         Person: {
             /** Id */
@@ -2264,32 +2593,6 @@ export interface components {
              */
             failed: components["schemas"]["FrameProblem"][];
         };
-        /**
-         * Problem
-         * @description What went wrong, where, and what to do.
-         */
-        Problem: {
-            /** Code */
-            code: string;
-            /** Message */
-            message: string;
-            /**
-             * Where
-             * @default
-             */
-            where: string;
-            /**
-             * Remedy
-             * @default
-             */
-            remedy: string;
-            /**
-             * Also
-             * @description What else is wrong beside it, a line each
-             * @default []
-             */
-            also: string[];
-        };
         /** SourceRow */
         SourceRow: {
             /** Id */
@@ -2596,29 +2899,6 @@ export interface components {
             revisions: number;
             /** Authors */
             authors: string[];
-        };
-        /**
-         * MarkRow
-         * @description A dab, in full-resolution pixels of the display window.
-         */
-        MarkRow: {
-            /**
-             * Side
-             * @enum {string}
-             */
-            side: "subject" | "background";
-            /** X */
-            x: number;
-            /** Y */
-            y: number;
-            /** Radius */
-            radius: number;
-            /**
-             * On
-             * @description The source that it was made on; empty where that was not kept
-             * @default
-             */
-            on: string;
         };
         /** RevisionWhole */
         RevisionWhole: {
@@ -2974,68 +3254,6 @@ export interface components {
             about: string;
         };
         /**
-         * Item
-         * @description What an item is, or what is wrong with it. Windows are x, y, width, height, relative to the display window.
-         *
-         *     `inks` is the name of the ICC profile that it carries.
-         */
-        Item: {
-            /** Name */
-            name: string;
-            /**
-             * Digest
-             * @default
-             */
-            digest: string;
-            /** Display */
-            display?: number[] | null;
-            /** Window */
-            window?: number[] | null;
-            /**
-             * Channels
-             * @default []
-             */
-            channels: string[];
-            /**
-             * Data
-             * @default []
-             */
-            data: string[];
-            /**
-             * Alpha
-             * @default none
-             */
-            alpha: string;
-            /**
-             * Plane
-             * @default false
-             */
-            plane: boolean;
-            /** Inks */
-            inks?: string | null;
-            /**
-             * Inputs
-             * @default []
-             */
-            inputs: string[];
-            problem?: components["schemas"]["Problem"] | null;
-        };
-        /**
-         * Ask
-         * @description An item of a recipe at a frame. Without a recipe, the shot's head is meant.
-         */
-        Ask: {
-            /** Recipe */
-            recipe?: {
-                [key: string]: unknown;
-            } | null;
-            /**
-             * Frame
-             * @default 1
-             */
-            frame: number;
-        };
-        /**
          * FollowedRow
          * @description A frame; without a matrix it is lost.
          */
@@ -3114,224 +3332,6 @@ export interface components {
             address: string;
             /** Frames */
             frames: number[];
-        };
-        /**
-         * DiagnosedAs
-         * @description What a picture was diagnosed to be; `backing` in the values of `domain`.
-         */
-        DiagnosedAs: {
-            /**
-             * Verdict
-             * @enum {string}
-             */
-            verdict: "straight" | "premultiplied" | "matted";
-            /** Domain */
-            domain?: ("scene" | "display") | null;
-            /**
-             * Backing
-             * @default [
-             *       0,
-             *       0,
-             *       0
-             *     ]
-             */
-            backing: [
-                number,
-                number,
-                number
-            ];
-        };
-        /** ViewAsk */
-        ViewAsk: {
-            /** Recipe */
-            recipe?: {
-                [key: string]: unknown;
-            } | null;
-            /**
-             * Frame
-             * @default 1
-             */
-            frame: number;
-            /** Address */
-            address: string;
-            /**
-             * Scale
-             * @description Denominator of the proxy scale: 1, 2, 4 or 8
-             * @default 1
-             */
-            scale: number;
-            /**
-             * Region
-             * @description x, y, width, height at that scale
-             */
-            region?: [
-                number,
-                number,
-                number,
-                number
-            ] | null;
-            /** Channels */
-            channels?: string[] | null;
-            /** @description Show where the soft band departs from this state */
-            fringe?: components["schemas"]["DiagnosedAs"] | null;
-            /**
-             * Evidence
-             * @description Show what speaks for a diagnosis
-             */
-            evidence?: ("brighter" | "under") | null;
-            /**
-             * Alpha
-             * @description With `evidence`, an alpha that came apart from the picture
-             */
-            alpha?: string | null;
-            /**
-             * Rough
-             * @description Let what a slow step makes of a small proxy stand in until it is computed
-             * @default false
-             */
-            rough: boolean;
-            /**
-             * View
-             * @description Name of the asking view; its next request supersedes this one
-             * @default
-             */
-            view: string;
-        };
-        /** PicturesAsk */
-        PicturesAsk: {
-            /** Recipe */
-            recipe?: {
-                [key: string]: unknown;
-            } | null;
-            /**
-             * Frame
-             * @default 1
-             */
-            frame: number;
-            /** Addresses */
-            addresses: string[];
-            /**
-             * Scale
-             * @description Denominator of the proxy scale
-             * @default 8
-             * @enum {integer}
-             */
-            scale: 4 | 8;
-        };
-        /** Probed */
-        Probed: {
-            /** Address */
-            address: string;
-            /** Inside */
-            inside: boolean;
-            /** Alpha */
-            alpha: string;
-            /** Channels */
-            channels: components["schemas"]["ProbedChannel"][];
-        };
-        /** ProbedChannel */
-        ProbedChannel: {
-            /** Name */
-            name: string;
-            /** Value */
-            value: number | null;
-            /** Encoded */
-            encoded: number | null;
-            /** Colour */
-            colour: boolean;
-            /** Non Finite */
-            non_finite: number;
-        };
-        /** ProbeAsk */
-        ProbeAsk: {
-            /** Recipe */
-            recipe?: {
-                [key: string]: unknown;
-            } | null;
-            /**
-             * Frame
-             * @default 1
-             */
-            frame: number;
-            /** Addresses */
-            addresses: string[];
-            /** X */
-            x: number;
-            /** Y */
-            y: number;
-            /**
-             * Size
-             * @default 1
-             */
-            size: number;
-        };
-        /** HistogramRow */
-        HistogramRow: {
-            /** Min */
-            min: number | null;
-            /** Max */
-            max: number | null;
-            /** Low */
-            low: number;
-            /** High */
-            high: number;
-            /** Counts */
-            counts: number[];
-            /** Below */
-            below: number;
-            /** Above */
-            above: number;
-            /** Total */
-            total: number;
-            /**
-             * Subject
-             * @description Counts of the marked subject alone
-             */
-            subject?: number[] | null;
-            /**
-             * Background
-             * @description Counts of the marked background alone
-             */
-            background?: number[] | null;
-        };
-        /** HistogramAsk */
-        HistogramAsk: {
-            /**
-             * Marks
-             * @default []
-             */
-            marks: components["schemas"]["MarkRow"][];
-            /** Recipe */
-            recipe?: {
-                [key: string]: unknown;
-            } | null;
-            /**
-             * Frame
-             * @default 1
-             */
-            frame: number;
-            /** Address */
-            address: string;
-            /**
-             * Domain
-             * @default display
-             */
-            domain: string;
-            /**
-             * Bins
-             * @default 128
-             */
-            bins: number;
-            /**
-             * Low
-             * @default 0
-             */
-            low: number;
-            /**
-             * High
-             * @default 1
-             */
-            high: number;
         };
         /**
          * Advice
@@ -4399,6 +4399,157 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    stage_views_view: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ViewAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stage_pictures_pictures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PicturesAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stage_pictures_revision_view: {
+        parameters: {
+            query?: {
+                scale?: number;
+                frame?: number;
+            };
+            header?: never;
+            path: {
+                shot_id: number;
+                number: number;
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+        };
+    };
+    stage_numbers_probe: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProbeAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Probed"][];
+                };
+            };
+        };
+    };
+    stage_numbers_histogram: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["HistogramAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistogramRow"];
+                };
+            };
+        };
+    };
+    stage_items_inspect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Ask"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Item"][];
+                };
+            };
+        };
+    };
     accounts_api_session: {
         parameters: {
             query?: never;
@@ -6067,32 +6218,6 @@ export interface operations {
             };
         };
     };
-    stage_items_inspect: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Ask"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Item"][];
-                };
-            };
-        };
-    };
     stage_time_follow: {
         parameters: {
             query?: never;
@@ -6141,131 +6266,6 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SteadyRow"][];
-                };
-            };
-        };
-    };
-    stage_views_view: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ViewAsk"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    stage_pictures_pictures: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["PicturesAsk"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    stage_pictures_revision_view: {
-        parameters: {
-            query?: {
-                scale?: number;
-                frame?: number;
-            };
-            header?: never;
-            path: {
-                shot_id: number;
-                number: number;
-                address: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-        };
-    };
-    stage_numbers_probe: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ProbeAsk"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Probed"][];
-                };
-            };
-        };
-    };
-    stage_numbers_histogram: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                shot_id: number;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["HistogramAsk"];
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HistogramRow"];
                 };
             };
         };

@@ -1,0 +1,134 @@
+"""What every request begins with: rows by written queries, who asks, and the connection that they come over."""
+
+from __future__ import annotations
+
+import itertools
+from datetime import timedelta
+from unittest import mock
+
+from django.contrib.auth import BACKEND_SESSION_KEY, HASH_SESSION_KEY, SESSION_KEY
+from django.contrib.sessions.models import Session
+from django.db import connection
+from django.db.backends.mysql.base import DatabaseWrapper
+from django.test import Client, SimpleTestCase
+from django.utils import timezone
+from server_support import ServerTest
+
+from accounts.models import Place, User
+from config.database import base
+from config.rows import rows
+from projects.models import Membership, Project, Shot
+from recipes.models import Revision
+from sources.models import Source
+
+
+class Rows(ServerTest):
+    def test_rows_are_what_django_makes_of_them(self) -> None:
+        self.upload()
+        Source.objects.update(problem={"message": "was read", "numbers": [1, 2.5, None]}, rate=23.976)
+        Shot.objects.update(deleted=timezone.now())
+        for model in (User, Session, Place, Project, Membership, Shot, Revision, Source):
+            told = {row.pk: row for row in model._default_manager.all()}
+            table = connection.ops.quote_name(model._meta.db_table)
+            found = [row for (row,) in rows(f"FROM {table}", [], model)]
+            with self.subTest(model=model.__name__):
+                self.assertTrue(told)
+                self.assertEqual({row.pk for row in found}, set(told))
+                for row in found:
+                    for field in model._meta.concrete_fields:
+                        value, wanted = getattr(row, field.attname), getattr(told[row.pk], field.attname)
+                        self.assertEqual((value, type(value)), (wanted, type(wanted)), field.attname)
+                # They are Django's in all else too: saved, they are the same rows.
+                found[0].save()
+                self.assertEqual(model._default_manager.count(), len(told))
+
+    def test_of_each_row_what_is_wanted_in_that_order(self) -> None:
+        query = """
+        FROM projects_shot
+        LEFT JOIN projects_membership ON projects_membership.project_id = projects_shot.project_id
+          AND projects_membership.user_id = %s
+        WHERE projects_shot.id = %s"""
+        wanted = ("projects_membership.role", Shot, Membership, "projects_shot.id")
+        ((role, shot, membership, key),) = rows(query, [self.viewer.pk, self.shot.pk], *wanted)
+        self.assertEqual((role, shot, key), ("viewer", self.shot, self.shot.pk))
+        self.assertEqual((membership.user_id, membership.role), (self.viewer.pk, "viewer"))
+        ((role, shot, membership, key),) = rows(query, [self.stranger.pk, self.shot.pk], *wanted)
+        self.assertEqual((role, shot, membership, key), (None, self.shot, None, self.shot.pk))
+        self.assertEqual(rows(query, [self.viewer.pk, 0], *wanted), [])
+
+
+class WhoAsks(ServerTest):
+    """A session brings along who signed in with it; that they still are is looked at as Django does."""
+
+    def who(self, client: Client) -> str | None:
+        person = client.get("/api/session").json()["person"]
+        code = client.get("/api/projects").status_code
+        self.assertEqual(code, 200 if person else 401)
+        return person["username"] if person else None
+
+    def signed_in(self) -> Client:
+        client = Client()
+        client.force_login(self.owner)
+        self.assertEqual(self.who(client), "owner")
+        return client
+
+    def test_a_drag_asks_three_questions(self) -> None:
+        self.upload()
+        ask = {"recipe": self.story(), "address": "cut", "view": "drag"}
+        # Who asks, the shot and their role in it, its sources.
+        with self.assertNumQueries(3):
+            self.assertEqual(self.api.post(f"/api/shots/{self.shot.pk}/view", ask).status_code, 200)
+
+    def test_whatever_was_noted_of_a_session_only_its_own_person_asks(self) -> None:
+        for change, who in (
+            (lambda place: place.delete(), "owner"),
+            (lambda place: Place.objects.filter(pk=place.pk).update(user=self.viewer), "owner"),
+            (lambda place: Place.objects.filter(pk=place.pk).update(session="another"), "owner"),
+            (lambda _: User.objects.filter(pk=self.owner.pk).update(password="another"), None),
+            (lambda _: User.objects.filter(pk=self.owner.pk).update(is_active=False), None),
+        ):
+            client = self.signed_in()
+            change(Place.objects.get(session=client.session.session_key))
+            self.assertEqual(self.who(client), who)
+            self.owner.save()
+
+    def test_a_session_without_its_sign_its_person_or_its_way_in_is_nobodys(self) -> None:
+        for key, value in itertools.product((SESSION_KEY, HASH_SESSION_KEY, BACKEND_SESSION_KEY), ("0", None)):
+            client = self.signed_in()
+            session = client.session
+            if value is None:
+                del session[key]
+            else:
+                session[key] = value
+            session.save()
+            with self.subTest(key=key, value=value):
+                self.assertIsNone(self.who(client))
+
+    def test_a_session_that_is_over_brings_nobody(self) -> None:
+        client = self.signed_in()
+        Session.objects.update(expire_date=timezone.now() - timedelta(seconds=1))
+        self.assertIsNone(self.who(client))
+
+
+class Connection(SimpleTestCase):
+    def setUp(self) -> None:
+        self.clock = self.enterContext(mock.patch.object(base.time, "monotonic", return_value=100.0))
+        self.asked = self.enterContext(mock.patch.object(DatabaseWrapper, "is_usable", return_value=True))
+        self.connection = base.DatabaseWrapper({**connection.settings_dict})
+
+    def test_one_that_answered_just_now_is_not_asked_again(self) -> None:
+        for after, count in ((0, 1), (0.5, 1), (0.4, 1), (0.2, 2), (5, 3)):
+            self.clock.return_value += after
+            self.assertTrue(self.connection.is_usable())
+            self.assertEqual(self.asked.call_count, count)
+
+    def test_one_that_did_not_answer_or_was_closed_is_asked(self) -> None:
+        self.asked.return_value = False
+        for count in (1, 2):
+            self.assertFalse(self.connection.is_usable())
+            self.assertEqual(self.asked.call_count, count)
+        self.asked.return_value = True
+        self.assertTrue(self.connection.is_usable())
+        self.connection.close()
+        self.assertTrue(self.connection.is_usable())
+        self.assertEqual(self.asked.call_count, 4)

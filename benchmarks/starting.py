@@ -33,8 +33,12 @@ def main() -> None:
         }
         (folder / "pull.json").write_text(json.dumps(recipe))
 
+        # As where it was installed: what Python made of the source is kept from one start to the next.
+        environment = {name: value for name, value in os.environ.items() if name != "PYTHONDONTWRITEBYTECODE"}
+        environment["PYTHONPYCACHEPREFIX"] = str(folder / "bytecode")
+
         def run(*arguments: str) -> None:
-            subprocess.run([sys.executable, *arguments], check=True, stdout=subprocess.DEVNULL, env=os.environ)
+            subprocess.run([sys.executable, *arguments], check=True, stdout=subprocess.DEVNULL, env=environment)
 
         seconds = best(
             {

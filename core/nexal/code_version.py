@@ -8,6 +8,7 @@ uses, directly or through others, also by imports inside of functions.
 from __future__ import annotations
 
 import hashlib
+import os
 import re
 from functools import cache
 from pathlib import Path
@@ -60,13 +61,14 @@ def _imports(module: str, root: Path) -> tuple[str, ...]:
 @cache
 def _source(module: str, root: Path) -> str:
     path = _path(module, root)
-    return path.read_text(encoding="utf-8") if path else ""
+    return Path(path).read_text(encoding="utf-8") if path else ""
 
 
 @cache
-def _path(module: str, root: Path) -> Path | None:
-    parts = module.split(".")[1:]
-    for path in (root.joinpath(*parts).with_suffix(".py"), root.joinpath(*parts, "__init__.py")):
-        if parts and path.is_file():
+def _path(module: str, root: Path) -> str | None:
+    # Every command begins with it: texts, since a `Path` takes longer to be made than the disk to be asked.
+    place = "/".join([str(root), *module.split(".")[1:]])
+    for path in (f"{place}.py", f"{place}/__init__.py"):
+        if "." in module and os.path.isfile(path):
             return path
     return None

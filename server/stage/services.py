@@ -27,7 +27,9 @@ def warm_up() -> None:
 
     def work() -> None:
         from nexal.kernels.warm import warm
+        from nexal.operations import catalogue
 
+        catalogue()
         warm()
         # What is loaded stays: looked through for garbage again and again, it would stop everybody for a fifth of a
         # second once in some hundred requests.

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from typing import Any
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -66,6 +65,8 @@ def skyline(values: Plane, low: float, high: float, bins: int = BINS) -> list[in
 
 def noise(plane: Plane) -> float:
     """Median absolute deviation of the Laplacian over a crop from the middle."""
+    import cv2
+
     height, width = plane.shape
     top, left = max(0, height // 2 - 256), max(0, width // 2 - 256)
     crop = np.nan_to_num(plane[top : top + 512, left : left + 512], posinf=0, neginf=0)

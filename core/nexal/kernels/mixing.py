@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -117,6 +116,8 @@ def block_means(plane: Plane, window: Window, n: int) -> Plane:
 
     `plane` covers `window` (H x W); the result covers `window.scaled(1/n)`.
     """
+    import cv2
+
     top, left = window.y % n, window.x % n
     height, width = plane.shape
     pad = ((top, -(top + height) % n), (left, -(left + width) % n))

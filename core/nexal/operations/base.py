@@ -12,7 +12,7 @@ import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from nexal.code_version import version_of
-from nexal.errors import NexalError, RecipeError, SettingError, nearest
+from nexal.errors import NexalError, RecipeError, SettingError
 from nexal.faults import faults_of, worded
 from nexal.kernels.mixing import with_alphas
 from nexal.kernels.pointmath import Value, unpremultiplied, where
@@ -259,20 +259,14 @@ _REGISTRY: dict[str, Operation] = {}
 
 
 def register(operation: type[Operation]) -> type[Operation]:
-    """Class decorator that puts an operation into the catalogue."""
+    """Class decorator that puts an operation into the catalogue; `operations.FAMILIES` names it too."""
     _REGISTRY[operation.name] = operation()
     return operation
 
 
-def catalogue() -> dict[str, Operation]:
+def registered() -> Mapping[str, Operation]:
+    """The operations of the families that were loaded; see `operations.find` and `operations.catalogue`."""
     return _REGISTRY
-
-
-def find(name: str) -> Operation:
-    """The operation of that name. Raises RecipeError with the nearest names."""
-    if name not in _REGISTRY:
-        raise RecipeError(f"there is no operation '{name}'", remedy=nearest(name, _REGISTRY))
-    return _REGISTRY[name]
 
 
 def parse_settings(operation: Operation, values: Mapping[str, Any]) -> Settings:

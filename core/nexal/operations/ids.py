@@ -9,7 +9,6 @@ import numpy as np
 
 from nexal.errors import RecipeError, SettingError, nearest
 from nexal.hashed_ids import IdLayer, bits_of, id_layers, number_of, ranked
-from nexal.kernels import filters
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.operations.depths import COVERAGE
 from nexal.picture import PLANE_NAME, Description, Plane, Window, inside
@@ -132,14 +131,15 @@ class IdPick(Operation):
         return wanted | {"ids": tuple(name for pair in pairs for name in pair)}
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: IdPickSettings) -> Window:
-        return region.grow(filters.gaussian_reach(scene.pixels(settings.feather)))
+        return region.grow(_reach(settings, scene))
 
     def effort(self, settings: IdPickSettings, scene: Scene) -> float:
-        return self.nanoseconds + 2 * (2 * filters.gaussian_reach(scene.pixels(settings.feather)) + 1)
+        return self.nanoseconds + 2 * (2 * _reach(settings, scene) + 1)
 
     def compute(
         self, inputs: Mapping[str, Mapping[str, Plane]], channels: Sequence[str], settings: IdPickSettings, scene: Scene
     ) -> Mapping[str, Plane]:
+        from nexal.kernels.filters import blur, gaussian_weights
         from nexal.kernels.picking import number_cover, ranked_cover
 
         ids, region = scene.descriptions["ids"], self.input_region("ids", scene.region, scene, settings)
@@ -158,8 +158,15 @@ class IdPick(Operation):
             matte = matte * inputs["coverage"][PLANE_NAME]
         sigma = scene.pixels(settings.feather)
         if sigma > 0:
-            matte = filters.blur(matte, filters.gaussian_weights(sigma))[scene.region.within(region)]
+            matte = blur(matte, gaussian_weights(sigma))[scene.region.within(region)]
         return {PLANE_NAME: np.float32(1) - matte if settings.invert else matte}
+
+
+def _reach(settings: IdPickSettings, scene: Scene) -> int:
+    """How far the feather looks, in pixels of the scene."""
+    from nexal.kernels.filters import gaussian_reach
+
+    return gaussian_reach(scene.pixels(settings.feather))
 
 
 def _is_numbers(ids: Description) -> bool:

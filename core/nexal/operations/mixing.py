@@ -77,9 +77,9 @@ class MixingOperation(Operation):
         planes = dict(inputs.get(self.mixes, {}))
         prepared = self.prepared(inputs, settings, scene)
         reach = self.input_region(self.mixes, scene.region, scene, settings)
-        covered = inside(given.window.scaled(scene.scale), reach)
+        window = given.window.scaled(scene.scale)
         if self.gains_alpha(given):
-            planes[ALPHA_NAME] = covered
+            planes[ALPHA_NAME] = inside(window, reach)
             given = given.changed(channels=(*given.channels, ALPHA_NAME), alpha=Alpha.STRAIGHT)
 
         def single(plane: Plane) -> Plane:
@@ -91,6 +91,8 @@ class MixingOperation(Operation):
             for name in changed
             if (alpha := given.alpha_of(name)) and not self.affects(alpha, given, settings, scene)
         }
+        # Where there is something matters to what may be empty alone.
+        asks = any(given.trait(name).may_be_empty for name in changed)
         result = mixed(
             planes,
             changed,
@@ -98,7 +100,7 @@ class MixingOperation(Operation):
             lambda plane: self.average(plane, settings, scene, prepared),
             single,
             staying=staying,
-            inside=covered,
+            inside=inside(window, reach) if asks else None,
         )
         result = {name: self.finished(partial(single, planes[name]), plane, settings) for name, plane in result.items()}
         return result | {name: single(planes[name]) for name in channels if name not in result}

@@ -85,7 +85,6 @@ const NOTHING: Drawn = {
   late: false,
   planes: null,
   waiting: [],
-  played: false,
 };
 
 /** A pane's planes painted over another backdrop. */

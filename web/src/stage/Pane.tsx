@@ -58,7 +58,6 @@ export function Pane({
   const near = useDrawn(main);
   const beside = useDrawn(other ?? main);
   const far = other ? beside : null;
-  const { played } = main;
   useLayoutEffect(() => {
     const target = canvas.current;
     const context = target?.getContext("2d");
@@ -102,15 +101,14 @@ export function Pane({
           frame = requestAnimationFrame(draw);
         }, 80);
     };
-    // What plays is drawn with the number that it stands under, in one.
-    if (played) draw(performance.now());
-    else frame = requestAnimationFrame(draw);
+    // At once: it is seen with the next frame, and not with the one after that.
+    draw(performance.now());
     // Whichever of the two is on its way: one frame left over would go on drawing what was for ever.
     return () => {
       cancelAnimationFrame(frame);
       clearTimeout(timer);
     };
-  }, [canvas, placement, display, near, far, played, compare, split]);
+  }, [canvas, placement, display, near, far, compare, split]);
 
   const navigation = useNavigation(canvas, placement);
 

@@ -123,7 +123,6 @@ export function usePane(ask: PaneAsk) {
       planes,
       backing,
       waiting: waiting.current,
-      played: false,
     }),
     // The key stands for the backing, whose planes are counted on their own.
     // eslint-disable-next-line react-hooks/exhaustive-deps

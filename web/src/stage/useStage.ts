@@ -104,7 +104,6 @@ export function useStage(
         late: false,
         planes: played.picture.planes,
         waiting: [],
-        played: true,
       },
     [played, main, kind],
   );

@@ -14,6 +14,7 @@ import copy
 import ctypes
 import mmap
 import os
+import select
 import signal
 import socket
 import sys
@@ -38,6 +39,10 @@ CLEANUP_SECONDS = 5
 HELD_BYTES, SEND_BYTES = 8 << 20, 1 << 18
 """Bytes of an answer that wait in memory for a slow client, and bytes handed to the system at a time."""
 CONNECTIONS = 2_000
+LOOP_SECONDS = 0.5
+"""How often the loop looks about where nothing happens."""
+PATIENCE_SECONDS = 0.1
+"""How long a connection waits for the process that holds fewest, which may be busy or stuck."""
 GRACE_SECONDS = 6
 """How long the processes of a stopping server have, a few seconds more than they wait for what they work at."""
 
@@ -92,12 +97,28 @@ class Held:
 class Server(TcpWSGIServer):
     channel_class = Channel
     held = Held(1)
+    _waits_since = 0.0
+    """When it was first seen that somebody waits whom another process should take; 0 where nobody does."""
 
     def readable(self) -> bool:
-        """Whether connections are to be accepted: by whoever holds fewest. Else who is quicker by chance takes most of
-        them, and waits for the interpreter while the others idle."""
+        """Whether connections are to be accepted: by whoever holds fewest, and who waits longer than that takes, by
+        anybody. Else who is quicker by chance takes most of them, and waits for the interpreter while others idle."""
         channels: Any = self.active_channels
-        return bool(super().readable()) and self.held.fewest(len(channels))
+        if not super().readable():
+            return False
+        fewest = self.held.fewest(len(channels))
+        if fewest or not self._somebody_waits():
+            self._waits_since = 0.0
+            return fewest
+        now = time.monotonic()
+        self._waits_since = self._waits_since or now
+        return now - self._waits_since > PATIENCE_SECONDS
+
+    def _somebody_waits(self) -> bool:
+        listening: Any = self.socket
+        poll = select.poll()
+        poll.register(listening, select.POLLIN)
+        return bool(poll.poll(0))
 
     def maintenance(self, now: Any) -> None:
         super().maintenance(now)
@@ -171,6 +192,7 @@ def server_for(application: Any, listening: socket.socket, threads: int) -> Serv
             # The planes of a stage wait in memory for who takes them slowly; only what is larger is laid into a file.
             outbuf_overflow=HELD_BYTES,
             asyncore_use_poll=True,
+            asyncore_loop_timeout=LOOP_SECONDS,
             ident=None,
         ),
         sockinfo=(listening.family, listening.type, None, listening.getsockname()),

@@ -151,21 +151,28 @@ class Front(SimpleTestCase):
         self.assertTrue(first.fewest(1))
         self.assertTrue(front.Held(1).fewest(1000))
 
-    def test_connections_wait_while_another_process_holds_fewer(self) -> None:
-        self.assertEqual(self.ask(), "HTTP/1.1 200 OK")
+    def test_connections_wait_for_the_process_that_holds_fewest_but_not_for_ever(self) -> None:
         kept = self.connect()
         kept.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
         self.assertEqual(self.answer(kept), "HTTP/1.1 200 OK")
         here = front.Held(2)
         self.server.held = here
-        time.sleep(0.2)
-        connection = self.connect()
-        connection.settimeout(0.3)
-        connection.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
-        self.assertRaises(TimeoutError, connection.recv, 100)
-        here.of(1).fewest(5)
-        connection.settimeout(10)
-        self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
+        with mock.patch.object(front, "PATIENCE_SECONDS", 60):
+            connection = self.connect()
+            connection.settimeout(0.3)
+            connection.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+            self.assertRaises(TimeoutError, connection.recv, 100)
+            here.of(1).fewest(5)
+            connection.settimeout(10)
+            self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
+            here.of(1).fewest(0)
+            second = self.connect()
+            second.settimeout(0.3)
+            second.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
+            self.assertRaises(TimeoutError, second.recv, 100)
+        # The other one does not come for it.
+        second.settimeout(10)
+        self.assertEqual(self.answer(second), "HTTP/1.1 200 OK")
 
     def test_a_slow_but_steady_body_arrives(self) -> None:
         with mock.patch.object(front, "LEAST_RATE", 1):

@@ -157,6 +157,8 @@ class Front(SimpleTestCase):
         self.assertEqual(self.answer(kept), "HTTP/1.1 200 OK")
         here = front.Held(2)
         self.server.held = here
+        # The loop may just wait for whoever comes.
+        time.sleep(0.3)
         with mock.patch.object(front, "PATIENCE_SECONDS", 60):
             connection = self.connect()
             connection.settimeout(0.3)
@@ -166,6 +168,7 @@ class Front(SimpleTestCase):
             connection.settimeout(10)
             self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
             here.of(1).fewest(0)
+            time.sleep(0.3)
             second = self.connect()
             second.settimeout(0.3)
             second.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")

@@ -44,7 +44,7 @@ class Projects(ServerTest):
         self.assertEqual(card["pictures"], [told])
         address = "/api/shots/{shot}/revisions/{revision}/view/{picture}?scale=8&frame={frame}".format(**told)
         self.assertEqual(self.api.get(address).status_code, 200)
-        with self.assertNumQueries(6):
+        with self.assertNumQueries(5):
             self.cards()
 
     def test_put_aside_by_its_owner(self) -> None:

@@ -192,7 +192,7 @@ class NewsOfAShot(ServerTest):
         self.assertEqual(self.news(told["number"])["what"], ["revision", "sources"])
         News.objects.filter(pk__lte=told["number"]).delete()
         self.assertEqual(self.news(told["number"])["what"], ["revision", "sources", "renders", "notes"])
-        with self.assertNumQueries(4):
+        with self.assertNumQueries(3):
             self.news(told["number"])
 
     def test_old_news_is_cleared(self) -> None:

@@ -129,53 +129,34 @@ class Server(TcpWSGIServer):
                 channel.will_close = True
 
 
-class Dispatcher(ThreadedTaskDispatcher):
-    """Hands a request to the thread that was done last, and not, as its base, to the one that has waited longest.
+class LastFirst:
+    """What threads wait at for work; the one that came last is woken first. To be used with the lock held.
 
     Few people are served by few threads then: those whose connection to the database and whose memory are in use.
     """
 
-    def __init__(self) -> None:
-        super().__init__()
-        self._idle: list[threading.Condition] = []
+    def __init__(self, lock: threading.Lock) -> None:
+        self._lock = lock
+        self._waiting: list[threading.Condition] = []
 
-    def handler_thread(self, thread_no: int) -> None:
-        own = threading.Condition(self.lock)
-        while True:
-            with self.lock:
-                while not self.queue and self.stop_count == 0:
-                    self.active_count -= 1
-                    self._idle.append(own)
-                    own.wait()
-                    self.active_count += 1
-                if self.stop_count > 0:
-                    self.active_count -= 1
-                    self.stop_count -= 1
-                    self.threads.discard(thread_no)
-                    self.thread_exit_cv.notify()
-                    return
-                task = self.queue.popleft()
-            try:
-                task.service()
-            except BaseException:
-                self.logger.exception("what was asked fell over: %r", task)
+    def wait(self) -> None:
+        own = threading.Condition(self._lock)
+        self._waiting.append(own)
+        own.wait()
 
-    def set_thread_count(self, count: int) -> None:
-        super().set_thread_count(count)
-        with self.lock:
-            while self._idle and self.stop_count > 0:
-                self._idle.pop().notify()
+    def notify(self) -> None:
+        if self._waiting:
+            self._waiting.pop().notify()
 
-    def add_task(self, task: Any) -> None:
-        with self.lock:
-            self.queue.append(task)
-            if self._idle:
-                self._idle.pop().notify()
+    def notify_all(self) -> None:
+        while self._waiting:
+            self.notify()
 
 
 def server_for(application: Any, listening: socket.socket, threads: int) -> Server:
     """A server of a WSGI application on a listening socket; `run` serves until SystemExit is raised in its loop."""
-    dispatcher = Dispatcher()
+    dispatcher: Any = ThreadedTaskDispatcher()
+    dispatcher.queue_cv = LastFirst(dispatcher.lock)
     dispatcher.set_thread_count(threads)
     return Server(
         application,

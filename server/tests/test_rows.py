@@ -8,9 +8,9 @@ from unittest import mock
 
 from django.contrib.auth import BACKEND_SESSION_KEY, HASH_SESSION_KEY, SESSION_KEY
 from django.contrib.sessions.models import Session
-from django.db import connection
+from django.db import OperationalError, connection, connections
 from django.db.backends.mysql.base import DatabaseWrapper
-from django.test import Client, SimpleTestCase
+from django.test import Client, SimpleTestCase, TestCase
 from django.utils import timezone
 from server_support import ServerTest
 
@@ -122,6 +122,13 @@ class Connection(SimpleTestCase):
             self.assertTrue(self.connection.is_usable())
             self.assertEqual(self.asked.call_count, count)
 
+    def test_after_an_error_it_is_asked_however_short_ago_it_answered(self) -> None:
+        self.assertTrue(self.connection.is_usable())
+        self.connection.errors_occurred = True
+        self.asked.return_value = False
+        self.assertFalse(self.connection.is_usable())
+        self.assertEqual(self.asked.call_count, 2)
+
     def test_one_that_did_not_answer_or_was_closed_is_asked(self) -> None:
         self.asked.return_value = False
         for count in (1, 2):
@@ -132,3 +139,22 @@ class Connection(SimpleTestCase):
         self.connection.close()
         self.assertTrue(self.connection.is_usable())
         self.assertEqual(self.asked.call_count, 4)
+
+
+class LostConnection(TestCase):
+    def test_one_that_is_lost_just_after_it_answered_is_made_anew(self) -> None:
+        own = connections.create_connection("default")
+        self.addCleanup(own.close)
+        with own.cursor() as cursor:
+            cursor.execute("SELECT CONNECTION_ID()")
+            (number,) = cursor.fetchone()
+        self.assertTrue(own.is_usable())
+        with connection.cursor() as cursor:
+            cursor.execute(f"KILL {number}")
+        with self.assertRaises(OperationalError), own.cursor() as cursor:
+            cursor.execute("SELECT 1")
+        # As at the end of a request, and at the beginning of the next.
+        own.close_if_unusable_or_obsolete()
+        with own.cursor() as cursor:
+            cursor.execute("SELECT CONNECTION_ID()")
+            self.assertNotEqual(cursor.fetchone(), (number,))

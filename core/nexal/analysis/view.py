@@ -16,7 +16,7 @@ from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.errors import Cancelled, NexalError, Pending, SettingError
 from nexal.formats.statistics import skyline
-from nexal.kernels.halves import FEW, write_halves
+from nexal.kernels.halves import write_halves
 from nexal.kernels.labels import id_colours
 from nexal.kernels.pointmath import encode
 from nexal.kernels.threads import spread
@@ -26,6 +26,9 @@ from nexal.picture import Picture, Plane, Window
 ROUGH_SIDE = 320
 """Longer side of the proxy, about, that a slow step is first computed of: a whole matte takes some tenths of a second
 then."""
+
+WORTH_THREADS = 1 << 17
+"""Samples from which on it takes less long to hand them to other threads than to write them here."""
 
 
 @dataclass(frozen=True)
@@ -191,15 +194,11 @@ def histogram(
 def half_planes(picture: Picture) -> memoryview:
     """The planes of a picture as half floats, one after the other, row 0 first: what the browser paints."""
     result = empty((len(picture.planes), picture.region.height, picture.region.width), np.uint16)
-    pairs = list(zip(picture.planes.values(), result, strict=True))
+    pairs = zip(picture.planes.values(), result, strict=True)
 
     def write(pair: tuple[Plane, NDArray[np.uint16]]) -> None:
         write_halves(pair[0].astype(np.float32, copy=False), pair[1])
 
-    if result.size < FEW:
-        # To hand it to other threads takes longer than to do it.
-        for pair in pairs:
-            write(pair)
-    else:
-        spread(write, pairs)
+    each = spread if result.size >= WORTH_THREADS else map
+    list(each(write, pairs))
     return result.data.cast("B")

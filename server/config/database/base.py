@@ -11,14 +11,15 @@ TRUSTED_SECONDS = 1.0
 class DatabaseWrapper(MySQLWrapper):
     """Asks at the beginning of a request whether the connection is usable only if nobody asked just now.
 
-    Django asks each time, which is one question in four of those that a drag has.
+    Django asks each time, which is one question in four of those that a drag has. After an error it is asked always:
+    a connection that was lost is not kept for the rest of the second.
     """
 
     _answered = float("-inf")
 
     def is_usable(self) -> bool:
         now = time.monotonic()
-        if now - self._answered < TRUSTED_SECONDS:
+        if not self.errors_occurred and now - self._answered < TRUSTED_SECONDS:
             return True
         usable = bool(super().is_usable())
         self._answered = now if usable else float("-inf")

@@ -39,7 +39,7 @@ CLEANUP_SECONDS = 5
 HELD_BYTES, SEND_BYTES = 8 << 20, 1 << 18
 """Bytes of an answer that wait in memory for a slow client, and bytes handed to the system at a time."""
 CONNECTIONS = 2_000
-LOOP_SECONDS = 0.5
+LOOP_SECONDS = 0.2
 """How often the loop looks about where nothing happens."""
 PATIENCE_SECONDS = 0.1
 """How long a connection waits for the process that holds fewest, which may be busy or stuck."""
@@ -158,7 +158,7 @@ def server_for(application: Any, listening: socket.socket, threads: int) -> Serv
     dispatcher: Any = ThreadedTaskDispatcher()
     dispatcher.queue_cv = LastFirst(dispatcher.lock)
     dispatcher.set_thread_count(threads)
-    return Server(
+    server = Server(
         application,
         map={},
         _sock=listening,
@@ -173,12 +173,14 @@ def server_for(application: Any, listening: socket.socket, threads: int) -> Serv
             # The planes of a stage wait in memory for who takes them slowly; only what is larger is laid into a file.
             outbuf_overflow=HELD_BYTES,
             asyncore_use_poll=True,
-            asyncore_loop_timeout=LOOP_SECONDS,
             ident=None,
         ),
         sockinfo=(listening.family, listening.type, None, listening.getsockname()),
         bind_socket=False,
     )
+    # Said afterwards: the library cuts what it is told to whole seconds, and a loop that waits none of them never rests.
+    server.adj.asyncore_loop_timeout = LOOP_SECONDS
+    return server
 
 
 def serve(listening: socket.socket, threads: int, held: Held | None = None) -> None:

@@ -177,6 +177,29 @@ class Front(SimpleTestCase):
         second.settimeout(10)
         self.assertEqual(self.answer(second), "HTTP/1.1 200 OK")
 
+    def test_where_nothing_happens_the_loop_rests(self) -> None:
+        listening = socket.create_server(("127.0.0.1", 0))
+        listening.setblocking(False)
+        server = front.server_for(self.application, listening, threads=1)
+        rounds: list[float] = []
+
+        def readable() -> bool:
+            rounds.append(time.monotonic())
+            if self.ended.is_set():
+                raise SystemExit
+            return True
+
+        with mock.patch.object(server, "readable", readable):
+            thread = threading.Thread(target=server.run, daemon=True)
+            thread.start()
+            time.sleep(4 * front.LOOP_SECONDS)
+            seen = len(rounds)
+            self.ended.set()
+            thread.join(10)
+        server.close()
+        self.assertFalse(thread.is_alive())
+        self.assertTrue(2 <= seen <= 6, seen)
+
     def test_a_slow_but_steady_body_arrives(self) -> None:
         with mock.patch.object(front, "LEAST_RATE", 1):
             connection = self.connect()

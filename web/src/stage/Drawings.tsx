@@ -39,46 +39,110 @@ export function Drawings({
   const { zoom, left, top } = placement;
   const to = (x: number, y: number): [number, number] => [(x - left) * zoom, (y - top) * zoom];
   return (
+    <>
+      {lost.length > 0 && <Lost boxes={lost} zoom={zoom} to={to} />}
+      <svg
+        className="pointer-events-none absolute inset-0 h-full w-full"
+        role="img"
+        aria-label="Marks and shapes"
+      >
+        {marks.map((mark, index) => {
+          const [x, y] = to(mark.x, mark.y);
+          const radius = Math.max(4, mark.radius * zoom);
+          const subject = mark.side === "subject";
+          return (
+            <g key={index} data-mark={mark.side}>
+              <circle
+                cx={x}
+                cy={y}
+                r={radius}
+                fill="none"
+                stroke={subject ? "#000" : "#fff"}
+                strokeWidth={3.5}
+                strokeOpacity={0.55}
+              />
+              <circle
+                cx={x}
+                cy={y}
+                r={radius}
+                fill="none"
+                stroke={subject ? "#fff" : "#000"}
+                strokeWidth={1.6}
+              />
+              <circle
+                cx={x}
+                cy={y}
+                r={2.6}
+                fill={subject ? "#fff" : "#000"}
+                stroke={subject ? "#000" : "#fff"}
+                strokeWidth={0.8}
+              />
+            </g>
+          );
+        })}
+        {unsure.map(({ x, y, width, height }, index) => {
+          const [sx, sy] = to(x, y);
+          return (
+            <rect
+              key={`${x} ${y}`}
+              data-unsure={index === unsureAt ? "here" : "there"}
+              x={sx - 4}
+              y={sy - 4}
+              width={Math.max(2, width * zoom) + 8}
+              height={Math.max(2, height * zoom) + 8}
+              rx={3}
+              fill="none"
+              className="stroke-lilac"
+              strokeWidth={index === unsureAt ? 1.6 : 1}
+              strokeDasharray={index === unsureAt ? undefined : "2 5"}
+            />
+          );
+        })}
+        {ghosts.map((points, index) => (
+          <path
+            key={index}
+            data-path="ghost"
+            d={outline(points, to, true)}
+            fill="none"
+            className="stroke-lilac"
+            strokeWidth={1}
+            strokeDasharray="3 4"
+          />
+        ))}
+        {paths.map((each, index) => (
+          <Outline
+            key={index}
+            points={pointsOf(each)}
+            to={to}
+            lit={index === path}
+            cut={each.mode === "cut"}
+            chosen={index === path ? chosen : []}
+          />
+        ))}
+        {open.length > 0 && <Outline points={open} to={to} lit cut={false} chosen={[open.length - 1]} open />}
+      </svg>
+    </>
+  );
+}
+
+/** Boxes of what is lost, which draw the eye when they come and then rest. They fade together, as one layer: each by
+ * itself would be drawn anew in every frame, beside whatever else the page has to do. */
+function Lost({
+  boxes,
+  zoom,
+  to,
+}: {
+  boxes: number[][];
+  zoom: number;
+  to: (x: number, y: number) => [number, number];
+}) {
+  return (
     <svg
-      className="pointer-events-none absolute inset-0 h-full w-full"
-      role="img"
-      aria-label="Marks and shapes"
+      className="pointer-events-none absolute inset-0 h-full w-full animate-[breathe_0.9s_ease-in-out_3]"
+      data-lost={boxes.length}
+      aria-hidden
     >
-      {marks.map((mark, index) => {
-        const [x, y] = to(mark.x, mark.y);
-        const radius = Math.max(4, mark.radius * zoom);
-        const subject = mark.side === "subject";
-        return (
-          <g key={index} data-mark={mark.side}>
-            <circle
-              cx={x}
-              cy={y}
-              r={radius}
-              fill="none"
-              stroke={subject ? "#000" : "#fff"}
-              strokeWidth={3.5}
-              strokeOpacity={0.55}
-            />
-            <circle
-              cx={x}
-              cy={y}
-              r={radius}
-              fill="none"
-              stroke={subject ? "#fff" : "#000"}
-              strokeWidth={1.6}
-            />
-            <circle
-              cx={x}
-              cy={y}
-              r={2.6}
-              fill={subject ? "#fff" : "#000"}
-              stroke={subject ? "#000" : "#fff"}
-              strokeWidth={0.8}
-            />
-          </g>
-        );
-      })}
-      {lost.map(([x, y, width, height], index) => {
+      {boxes.map(([x, y, width, height], index) => {
         const [sx, sy] = to(x!, y!);
         return (
           <rect
@@ -90,50 +154,10 @@ export function Drawings({
             rx={2}
             fill="none"
             strokeWidth={1.4}
-            className="animate-[breathe_0.9s_ease-in-out_infinite] stroke-clay"
+            className="stroke-clay"
           />
         );
       })}
-      {unsure.map(({ x, y, width, height }, index) => {
-        const [sx, sy] = to(x, y);
-        return (
-          <rect
-            key={`${x} ${y}`}
-            data-unsure={index === unsureAt ? "here" : "there"}
-            x={sx - 4}
-            y={sy - 4}
-            width={Math.max(2, width * zoom) + 8}
-            height={Math.max(2, height * zoom) + 8}
-            rx={3}
-            fill="none"
-            className="stroke-lilac"
-            strokeWidth={index === unsureAt ? 1.6 : 1}
-            strokeDasharray={index === unsureAt ? undefined : "2 5"}
-          />
-        );
-      })}
-      {ghosts.map((points, index) => (
-        <path
-          key={index}
-          data-path="ghost"
-          d={outline(points, to, true)}
-          fill="none"
-          className="stroke-lilac"
-          strokeWidth={1}
-          strokeDasharray="3 4"
-        />
-      ))}
-      {paths.map((each, index) => (
-        <Outline
-          key={index}
-          points={pointsOf(each)}
-          to={to}
-          lit={index === path}
-          cut={each.mode === "cut"}
-          chosen={index === path ? chosen : []}
-        />
-      ))}
-      {open.length > 0 && <Outline points={open} to={to} lit cut={false} chosen={[open.length - 1]} open />}
     </svg>
   );
 }

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from nexal.kernels.nearest import carried
 from nexal.kernels.resizing import Taps, resized, taps
 from nexal.kernels.threads import bands
-from nexal.kernels.warping import FILTER_SUPPORT, LEAST_STRETCH, MOST_STRETCH, resample, resample_projective
+from nexal.kernels.warping import FILTER_SUPPORT, LEAST_STRETCH, MOST_STRETCH, RUN, resample, resample_projective
 from nexal.picture import Plane
 
 HEIGHT, WIDTH = 13, 17
@@ -39,9 +39,10 @@ def weight(kind: str, distance: float) -> float:
 
 def sampled(source: Plane, x: float, y: float, kind: str, stretch: float) -> float:
     """All samples of a plane, each with the weight of its distance; what weighs nothing is not looked at."""
+    height, width = source.shape
     if kind == "nearest":
         column, row = math.floor(x), math.floor(y)
-        return float(source[row, column]) if 0 <= row < HEIGHT and 0 <= column < WIDTH else 0.0
+        return float(source[row, column]) if 0 <= row < height and 0 <= column < width else 0.0
     reach = FILTER_SUPPORT[kind] * stretch
     weights = []
     for at in (x, y):
@@ -51,7 +52,7 @@ def sampled(source: Plane, x: float, y: float, kind: str, stretch: float) -> flo
     total = 0.0
     for row, down in weights[1].items():
         for column, across in weights[0].items():
-            if 0 <= row < HEIGHT and 0 <= column < WIDTH and down and across:
+            if 0 <= row < height and 0 <= column < width and down and across:
                 total += down * across * float(source[row, column])
     return total
 
@@ -97,6 +98,45 @@ class Moved(unittest.TestCase):
         on = (np.abs(places - np.round(places)) < 1e-9).any(axis=0) & (places != np.round(places)).any(axis=0)
         told = ~on if odd else np.ones(SHAPE, np.bool_)
         self.assert_near(got[told], np.array(wanted)[told])
+
+    def test_rows_longer_than_a_run_go_on_as_they_began(self) -> None:
+        source = np.random.default_rng(7).random((60, 3 * RUN), np.float32)
+        source[31, 400] = np.nan
+        turn = math.radians(2)
+        c, s = math.cos(turn), math.sin(turn)
+        turned = np.array([[c, s, -9.2], [-s, c, 14.3], [0, 0, 1]])
+        still = np.array([[1, 0, 2.5], [0, 1, 1.25], [0, 0, 1]])
+        leaning = turned + [[0, 0, 0], [0, 0, 0], [1e-7, 2e-7, 0]]
+        columns = [
+            0,
+            1,
+            9,
+            10,
+            11,
+            12,
+            RUN - 1,
+            RUN,
+            RUN + 1,
+            RUN + 11,
+            400,
+            401,
+            2 * RUN + 10,
+            3 * RUN - 20,
+            3 * RUN - 1,
+        ]
+        for m in (turned, still, leaning):
+            for kind in ("linear", "cubic"):
+                got = resample_projective(source, source.shape, m, kind)
+                for r in (0, 3, 14, 29, 30, 31, 44, 59):
+                    for column in columns:
+                        x, y, w = m @ (column, r, 1)
+                        wanted = sampled(source, x / w, y / w, kind, widened(math.sqrt(np.linalg.det(m) / w**3)))
+                        near = abs(y / w - 31.5) < 2.5 and abs(x / w - 400.5) < 2.5
+                        if math.isnan(wanted):
+                            self.assertTrue(near)
+                            self.assertTrue(math.isnan(got[r, column]))
+                        else:
+                            self.assertAlmostEqual(float(got[r, column]), wanted, delta=3e-6)
 
     def test_single_samples_keep_their_type(self) -> None:
         ids = np.random.default_rng(1).integers(0, 1 << 32, (HEIGHT, WIDTH)).astype(np.uint32)

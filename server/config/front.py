@@ -178,7 +178,7 @@ def server_for(application: Any, listening: socket.socket, threads: int) -> Serv
         sockinfo=(listening.family, listening.type, None, listening.getsockname()),
         bind_socket=False,
     )
-    # Said afterwards: the library cuts what it is told to whole seconds, and a loop that waits none of them never rests.
+    # Said afterwards: the library cuts what it is told to whole seconds, and a loop that waits for none never rests.
     server.adj.asyncore_loop_timeout = LOOP_SECONDS
     return server
 

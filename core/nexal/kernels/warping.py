@@ -62,31 +62,121 @@ def _weigh(code: int, at: float, reach: float, stretch: float, weights: NDArray[
 
 _ONE, _TWO, _THREE = np.uintp(1), np.uintp(2), np.uintp(3)
 """Steps between samples: a place that cannot be below 0 is not asked whether it counts from the end."""
+RUN = 256
+"""Columns of a row that are done together: what is found out for each of them lies in the innermost cache."""
+_HALF, _UNIT, _THREE_HALVES, _FIVE_HALVES, _DOUBLE = (np.float32(value) for value in (0.5, 1, 1.5, 2.5, 2))
 
 
-@numba.njit(inline="always")
-def _between(flat: Plane, width: int, x: int, y: int, t: float, u: float, code: int) -> float:
-    """The value between samples, `t` to the right of one at (x, y) and `u` below it, of a filter that is not widened.
-    Catmull-Rom weights as polynomials; they add up to 1."""
+@numba.njit(cache=True, nogil=True)
+def _whole(m: NDArray[np.float64], column: int, row: int, width: int, height: int) -> bool:
+    """Whether all that a cubic filter looks at lies in the plane."""
+    x = m[0, 2] + m[0, 0] * column + m[0, 1] * row - 0.5
+    y = m[1, 2] + m[1, 0] * column + m[1, 1] * row - 0.5
+    return 1.0 <= x < width - 2 and 1.0 <= y < height - 2
+
+
+@numba.njit(cache=True, nogil=True)
+def _span(m: NDArray[np.float64], row: int, count: int, width: int, height: int) -> tuple[int, int]:
+    """The columns of a row, up to `count`, where all that a filter looks at lies in the plane: they are neighbours."""
+    low, high = 0.0, float(count)
+    for axis, length in ((0, width), (1, height)):
+        step, start = m[axis, 0], m[axis, 2] + m[axis, 1] * row - 0.5
+        if step != 0.0:
+            one, other = (1.0 - start) / step, (length - 2 - start) / step
+            low, high = max(low, min(one, other) - 2.0), min(high, max(one, other) + 2.0)
+    if not low < high:
+        return 0, 0
+    first, last = int(low), int(high)
+    while first < last and not _whole(m, first, row, width, height):
+        first += 1
+    while first < last and not _whole(m, last - 1, row, width, height):
+        last -= 1
+    return first, last
+
+
+@numba.njit(cache=True, nogil=True)
+def _positions(m: NDArray[np.float64], row: int, first: int, x: NDArray[np.float64], y: NDArray[np.float64]) -> None:
+    """The positions of a row from column `first` on, each as it is where it is looked for alone."""
+    for j in range(x.size):
+        column = first + j
+        x[j] = m[0, 2] + m[0, 0] * column + m[0, 1] * row
+        y[j] = m[1, 2] + m[1, 0] * column + m[1, 1] * row
+
+
+@numba.njit(cache=True, nogil=True, error_model="numpy")
+def _projected(m: NDArray[np.float64], row: int, first: int, x: NDArray[np.float64], y: NDArray[np.float64]) -> bool:
+    """As `_positions`, under a perspective; whether no filter is widened at any of them."""
+    least = abs(np.linalg.det(m)) / (LEAST_STRETCH * LEAST_STRETCH)
+    odd = np.int32(0)
+    for j in range(x.size):
+        w = m[2, 2] + m[2, 0] * (first + j) + m[2, 1] * row
+        x[j], y[j] = x[j] / w, y[j] / w
+        odd += np.int32((w <= 1e-6) | (least >= w * w * w))
+    return odd == 0
+
+
+@numba.njit(cache=True, nogil=True)
+def _locate(
+    x: NDArray[np.float64],
+    y: NDArray[np.float64],
+    shape: tuple[int, int],
+    places: NDArray[np.int32],
+    across: Plane,
+    down: Plane,
+) -> bool:
+    """The sample up and left of each position, and how far right of it and below it that is. Whether no more need be
+    known: all that a cubic filter looks at lies in the plane, and all of it weighs something."""
+    height, width = np.float64(shape[0]), np.float64(shape[1])
+    odd = np.int32(0)
+    for j in range(x.size):
+        sx, sy = x[j] - 0.5, y[j] - 0.5
+        left, top = np.floor(sx), np.floor(sy)
+        t, u = sx - left, sy - top
+        across[j], down[j] = t, u
+        odd += np.int32((t == 0.0) | (u == 0.0))
+        odd += np.int32((left < 1.0) | (top < 1.0) | (left >= width - 2.0) | (top >= height - 2.0))
+        places[j] = np.int32(top * width + left)
+    return odd == 0
+
+
+@numba.njit(cache=True, nogil=True)
+def _cubic_weights(t: Plane, a: Plane, b: Plane, c: Plane, d: Plane) -> None:
+    """Catmull-Rom weights of four samples in a row, `t` to the right of the second, as polynomials; their sum is 1."""
+    for j in range(t.size):
+        at = t[j]
+        a[j] = ((-_HALF * at + _UNIT) * at - _HALF) * at
+        b[j] = (_THREE_HALVES * at - _FIVE_HALVES) * at * at + _UNIT
+        c[j] = ((-_THREE_HALVES * at + _DOUBLE) * at + _HALF) * at
+        d[j] = (_HALF * at - _HALF) * at * at
+
+
+@numba.njit(cache=True, nogil=True, fastmath={"contract"})
+def _cubic(flat: Plane, width: int, places: NDArray[np.int32], weights: Plane, result: Plane) -> None:
+    """The values between samples of a cubic filter that is not widened."""
     line = np.uintp(width)
-    at = np.uintp(y * width + x)
-    if code == LINEAR:
-        upper = (1.0 - t) * flat[at] + t * flat[at + _ONE]
+    for j in range(result.size):
+        a, b, c, d = weights[0, j], weights[1, j], weights[2, j], weights[3, j]
+        at = np.uintp(places[j]) - line - _ONE
+        first = (a * flat[at] + b * flat[at + _ONE]) + (c * flat[at + _TWO] + d * flat[at + _THREE])
         at += line
-        return (1.0 - u) * upper + u * ((1.0 - t) * flat[at] + t * flat[at + _ONE])
-    a, b = ((-0.5 * t + 1.0) * t - 0.5) * t, (1.5 * t - 2.5) * t * t + 1.0
-    c, d = ((-1.5 * t + 2.0) * t + 0.5) * t, (0.5 * t - 0.5) * t * t
-    at -= line + _ONE
-    first = a * flat[at] + b * flat[at + _ONE] + c * flat[at + _TWO] + d * flat[at + _THREE]
-    at += line
-    second = a * flat[at] + b * flat[at + _ONE] + c * flat[at + _TWO] + d * flat[at + _THREE]
-    at += line
-    third = a * flat[at] + b * flat[at + _ONE] + c * flat[at + _TWO] + d * flat[at + _THREE]
-    at += line
-    fourth = a * flat[at] + b * flat[at + _ONE] + c * flat[at + _TWO] + d * flat[at + _THREE]
-    a, b = ((-0.5 * u + 1.0) * u - 0.5) * u, (1.5 * u - 2.5) * u * u + 1.0
-    c, d = ((-1.5 * u + 2.0) * u + 0.5) * u, (0.5 * u - 0.5) * u * u
-    return a * first + b * second + c * third + d * fourth
+        second = (a * flat[at] + b * flat[at + _ONE]) + (c * flat[at + _TWO] + d * flat[at + _THREE])
+        at += line
+        third = (a * flat[at] + b * flat[at + _ONE]) + (c * flat[at + _TWO] + d * flat[at + _THREE])
+        at += line
+        fourth = (a * flat[at] + b * flat[at + _ONE]) + (c * flat[at + _TWO] + d * flat[at + _THREE])
+        upper, lower = weights[4, j] * first + weights[5, j] * second, weights[6, j] * third + weights[7, j] * fourth
+        result[j] = upper + lower
+
+
+@numba.njit(cache=True, nogil=True)
+def _linear(flat: Plane, width: int, places: NDArray[np.int32], across: Plane, down: Plane, result: Plane) -> None:
+    """The values between samples of a tent that is not widened."""
+    line = np.uintp(width)
+    for j in range(result.size):
+        t, u, at = across[j], down[j], np.uintp(places[j])
+        upper = (_UNIT - t) * flat[at] + t * flat[at + _ONE]
+        at += line
+        result[j] = (_UNIT - u) * upper + u * ((_UNIT - t) * flat[at] + t * flat[at + _ONE])
 
 
 @numba.njit(cache=True, nogil=True)
@@ -135,39 +225,74 @@ def _take(source: Plane, result: Plane, m: NDArray[np.float64], first: int, last
 
 
 @numba.njit(cache=True, nogil=True)
+def _singly(
+    source: Plane,
+    result: Plane,
+    m: NDArray[np.float64],
+    code: int,
+    support: float,
+    row: int,
+    first: int,
+    last: int,
+    across: NDArray[np.float64],
+    down: NDArray[np.float64],
+) -> None:
+    """As `_filtered`, columns `first` to `last` of a row, whatever they look at."""
+    height, width = source.shape
+    area = abs(np.linalg.det(m))
+    affine = m[2, 0] == 0.0 and m[2, 1] == 0.0
+    stretch = _widened(math.sqrt(area))
+    for column in range(first, last):
+        sx = m[0, 2] + m[0, 0] * column + m[0, 1] * row
+        sy = m[1, 2] + m[1, 0] * column + m[1, 1] * row
+        if not affine:
+            w = m[2, 2] + m[2, 0] * column + m[2, 1] * row
+            if w <= 1e-6:
+                result[row, column] = 0.0
+                continue
+            sx, sy = sx / w, sy / w
+            stretch = _widened(min(MOST_STRETCH, math.sqrt(area / (w * w * w))))
+        reach = support * stretch
+        if sx < -reach or sy < -reach or sx > width + reach or sy > height + reach:
+            result[row, column] = 0.0
+        else:
+            result[row, column] = _sample(source, sx, sy, code, support, stretch, across, down)
+
+
+@numba.njit(cache=True, nogil=True)
 def _filtered(
     source: Plane, result: Plane, m: NDArray[np.float64], code: int, support: float, first: int, last: int
 ) -> None:
     """Filtered values at (x / w, y / w), with (x, y, w) = m @ (column, row, 1): everywhere alike, or, under a
-    perspective, widened from place to place. What a value takes is written out here: a call costs more than that."""
+    perspective, widened from place to place."""
     height, width = source.shape
     flat = source.ravel()
-    area = abs(np.linalg.det(m))
     affine = m[2, 0] == 0.0 and m[2, 1] == 0.0
-    stretch = _widened(math.sqrt(area))
+    stretch = _widened(math.sqrt(abs(np.linalg.det(m))))
     room = int(2 * support * (stretch if affine else MOST_STRETCH)) + 2
-    across, down = np.empty(room), np.empty(room)
+    spare, other = np.empty(room), np.empty(room)
+    count = result.shape[1]
+    places, between, weights = np.empty(RUN, np.int32), np.empty((2, RUN), np.float32), np.empty((8, RUN), np.float32)
+    x, y = np.empty(RUN), np.empty(RUN)
     for row in range(first, last):
-        for column in range(result.shape[1]):
-            sx = m[0, 2] + m[0, 0] * column + m[0, 1] * row
-            sy = m[1, 2] + m[1, 0] * column + m[1, 1] * row
-            if not affine:
-                w = m[2, 2] + m[2, 0] * column + m[2, 1] * row
-                if w <= 1e-6:
-                    result[row, column] = 0.0
-                    continue
-                sx, sy = sx / w, sy / w
-                stretch = _widened(min(MOST_STRETCH, math.sqrt(area / (w * w * w))))
-            left, top = np.floor(sx - 0.5), np.floor(sy - 0.5)
-            x, y, t, u = np.int64(left), np.int64(top), sx - 0.5 - left, sy - 0.5 - top
-            reach = support * stretch
-            # All that is looked at lies in the plane, and all of it weighs something: so it is nearly everywhere.
-            if stretch == 1.0 and t != 0.0 and u != 0.0 and 1 <= x < width - 2 and 1 <= y < height - 2:
-                result[row, column] = _between(flat, width, x, y, t, u, code)
-            elif sx < -reach or sy < -reach or sx > width + reach or sy > height + reach:
-                result[row, column] = 0.0
+        begin, end = _span(m, row, count, width, height) if affine else (0, count)
+        end = end if stretch == 1.0 or not affine else begin
+        _singly(source, result, m, code, support, row, 0, begin, spare, other)
+        for start in range(begin, end, RUN):
+            stop = min(start + RUN, end)
+            size = stop - start
+            across, down = between[0, :size], between[1, :size]
+            _positions(m, row, start, x[:size], y[:size])
+            easy = affine or _projected(m, row, start, x[:size], y[:size])
+            if not (easy and _locate(x[:size], y[:size], source.shape, places, across, down)):
+                _singly(source, result, m, code, support, row, start, stop, spare, other)
+            elif code == LINEAR:
+                _linear(flat, width, places, across, down, result[row, start:stop])
             else:
-                result[row, column] = _sample(source, sx, sy, code, support, stretch, across, down)
+                _cubic_weights(across, weights[0], weights[1], weights[2], weights[3])
+                _cubic_weights(down, weights[4], weights[5], weights[6], weights[7])
+                _cubic(flat, width, places, weights, result[row, start:stop])
+        _singly(source, result, m, code, support, row, end, count, spare, other)
 
 
 @numba.njit(cache=True, nogil=True)

@@ -92,7 +92,7 @@ class Moving(MixingOperation):
 
         reach = self.reach(settings, backward, scene.region)
         if reach < FILTER_SUPPORT[self.kind(settings)] * LEAST_STRETCH:
-            return 8 if backward[0, 1] == backward[1, 0] == 0 and is_affine(backward) else 40
+            return 8 if backward[0, 1] == backward[1, 0] == 0 and is_affine(backward) else 20
         return 40 + 8 * (2 * reach) ** 2
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: Any) -> Window:

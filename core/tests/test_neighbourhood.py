@@ -47,7 +47,7 @@ class Dilation(CoreTest):
     @EXAMPLES
     @given(
         st.integers(0, 10_000),
-        st.sampled_from([-24.5, -1.5, -0.5, 0.25, 2.75, 20.5, SMALL + 0.5]),
+        st.sampled_from([-24.5, -4.5, -1.5, -0.5, 0.25, 2.75, 12.3, 20.5, SMALL + 0.5, 50.5]),
         st.booleans(),
         st.sampled_from([(64, 96), (1, 300), (3, 3)]),
     )
@@ -57,19 +57,30 @@ class Dilation(CoreTest):
         random = np.random.default_rng(seed)
         plane = random.normal(0, 3, size).astype(np.float32)
         plane[random.random(size) < 0.02] = np.nan
+        plane[random.random(size) < 0.002] = random.choice([np.inf, -np.inf])
         plane[0, 0] = 1
         before = plane.copy()
         sign, whole = np.float32(math.copysign(1, distance)), math.floor(abs(distance))
         near, far = (dilated(plane * sign, whole + more, round_element=round_element) for more in (0, 1))
         if whole == 0:
             near = plane * sign
-        wanted = sign * (near + (far - near) * np.float32(abs(distance) - whole))
         with np.errstate(invalid="ignore"):
-            got = grow(plane, distance, round_element=round_element)
+            wanted = sign * (near + (far - near) * np.float32(abs(distance) - whole))
+        got = grow(plane, distance, round_element=round_element)
         # Where there is nothing but what is no number, there is nothing to lie between.
         there = np.isfinite(near) & np.isfinite(far)
         np.testing.assert_allclose(got[there], wanted[there], atol=1e-5)
+        same = (near == far) & (whole > 0)
+        np.testing.assert_array_equal(got[same], sign * near[same])
         np.testing.assert_array_equal(plane, before)
+
+    def test_a_single_pixel_becomes_the_middle_of_two_discs(self) -> None:
+        for radius in [*range(1, 60), 75, 100, 128, 211]:
+            plane = np.zeros((2 * radius + 5, 2 * radius + 5), np.float32)
+            plane[radius + 2, radius + 2] = 1
+            away = np.hypot(*(np.mgrid[: 2 * radius + 5, : 2 * radius + 5] - radius - 2))
+            wanted = ((away <= radius) * 0.5 + (away <= radius + 1) * 0.5).astype(np.float32)
+            np.testing.assert_array_equal(grow(plane, radius + 0.5, round_element=True), wanted, f"{radius}")
 
 
 class WideBlurs(CoreTest):

@@ -12,7 +12,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from nexal.kernels.threads import THREADS, spread
+from nexal.kernels.threads import THREADS, bands, spread
 from nexal.memory import empty
 from nexal.picture import Plane
 from nexal.work import check
@@ -25,17 +25,24 @@ _NOTHING = np.float32(-np.inf)
 
 
 @numba.njit(cache=True, nogil=True)
-def _raise_in_disc(
-    source: Plane, least: float, halves: NDArray[np.int64], result: Plane, first: int, last: int
+def _raise_in_rows(
+    source: Plane,
+    least: float,
+    rows: NDArray[np.int64],
+    halves: NDArray[np.int64],
+    result: Plane,
+    first: int,
+    last: int,
 ) -> None:
-    """Rows `first` to `last` of the largest value within a disc, whose row d from the middle has `halves[d]` pixels to
-    both sides. Nothing of the source is below `least`: what holds no more raises nothing, and costs nothing.
+    """Raise rows `first` to `last` of the result to the largest value within an element: of its rows those at `rows`
+    from the middle, up and down, from the middle on, which have `halves` pixels to both sides, fewer and fewer. Nothing
+    of the source is below `least`: what holds no more raises nothing, and costs nothing.
 
     The maximum over a run of any length is that of two runs of a power of two that overlap; those are made once for
     each row, each from two of half its length, and serve the rows of the disc above and below at the same time.
     """
     height, width = source.shape
-    radius = halves.size - 1
+    radius, furthest = halves[0], rows[-1]
     levels = 1
     while 2 << levels <= 2 * radius + 1:
         levels += 1
@@ -44,8 +51,7 @@ def _raise_in_disc(
         count = min(STRIP, width - start)
         around = count + 2 * radius
         left, right = min(radius, start), min(radius, width - start - count)
-        result[first:last, start : start + count] = least
-        for row in range(max(0, first - radius), min(height, last + radius)):
+        for row in range(max(0, first - furthest), min(height, last + furthest)):
             line = runs[0, :around]
             line[:] = _NOTHING
             inside = line[radius - left : radius + count + right]
@@ -66,11 +72,11 @@ def _raise_in_disc(
                 for j in range(length):
                     longer[j] = one[j] if one[j] > other[j] else other[j]
             level = levels
-            for d in range(radius + 1):
-                size = 2 * halves[d] + 1
+            for index in range(rows.size):
+                d, size = rows[index], 2 * halves[index] + 1
                 while 1 << level > size:
                     level -= 1
-                begin = radius - halves[d]
+                begin = radius - halves[index]
                 end = begin + size - (1 << level)
                 one, other = runs[level, begin : begin + count], runs[level, end : end + count]
                 up, down = first <= row - d < last, first <= row + d < last and d > 0
@@ -87,10 +93,45 @@ def _raise_in_disc(
                         line[j] = value if value > line[j] else line[j]
 
 
+@numba.njit(cache=True, nogil=True)
+def _raise_beside(source: Plane, result: Plane, first: int, last: int) -> None:
+    """Rows `first` to `last` of the largest value of a pixel and its four neighbours; all are numbers."""
+    height, width = source.shape
+    for row in range(first, last):
+        line, given = result[row], source[row]
+        above, below = source[max(row - 1, 0)], source[min(row + 1, height - 1)]
+        for j in range(width):
+            value = above[j] if above[j] > below[j] else below[j]
+            line[j] = value if value > given[j] else given[j]
+        for j in range(1, width):
+            value = given[j - 1]
+            line[j] = value if value > line[j] else line[j]
+        for j in range(width - 1):
+            value = given[j + 1]
+            line[j] = value if value > line[j] else line[j]
+
+
+@numba.njit(cache=True, nogil=True)
+def _blend(near: Plane, further: Plane, part: float, first: int, last: int) -> None:
+    """Rows `first` to `last` of what lies `part` of the way from one plane to the other, in place of the other. Where
+    both are the same that is what they are, also where it is infinite."""
+    for row in range(first, last):
+        a, b = near[row], further[row]
+        for j in range(b.size):
+            b[j] = a[j] + part * (b[j] - a[j]) if a[j] != b[j] else b[j]
+
+
 def _disc(radius: int) -> NDArray[np.int64]:
     """Half widths of a disc's rows, from its middle on: pixels whose centre lies within `radius` of the middle's."""
     rows = np.arange(radius + 1)
     return np.floor(np.sqrt(radius * radius - rows * rows)).astype(np.int64)
+
+
+def _beyond(radius: int) -> NDArray[np.int64]:
+    """Which rows of a disc of `radius` reach further than those of the next smaller one and its neighbours do."""
+    smaller = np.concatenate([_disc(radius - 1)[1:2], _disc(radius - 1), [-2, -2]])
+    reached = np.maximum(smaller[1:-1] + 1, np.maximum(smaller[:-2], smaller[2:]))
+    return np.flatnonzero(_disc(radius) > reached)
 
 
 SMALL = 24
@@ -135,16 +176,40 @@ def dilate(plane: Plane, radius: int, *, round_element: bool) -> Plane:
     plane = np.ascontiguousarray(plane)
     if not round_element:
         return _square(plane, radius) if radius > SMALL else _small_square(plane, radius)
-    halves, result = _disc(radius), empty(plane.shape)
+    result = empty(plane.shape)
+    least = _least(plane)
+    result.fill(least)
+    _raise(plane, least, np.arange(radius + 1), _disc(radius), result)
+    return result
+
+
+def _least(plane: Plane) -> np.float32:
+    """The least number of a plane; less than any where there is none."""
     least = np.float32(np.fmin.reduce(plane, axis=None, initial=np.inf))
-    least = least if least < np.inf else _NOTHING
+    return least if least < np.inf else _NOTHING
+
+
+def _raise(plane: Plane, least: np.float32, rows: NDArray[np.int64], halves: NDArray[np.int64], result: Plane) -> None:
+    """`_raise_in_rows` for all of a plane, on all threads."""
     height, width = plane.shape
-    rows = max(2 * radius, -(-height // (2 * THREADS)), 16)
-    bands = [(top, min(top + rows, height)) for top in range(0, height, rows)]
-    together = max(THREADS, PIECE // ((radius + 1) * (rows + 2 * radius) * width))
-    for first in range(0, len(bands), together):
+    furthest = int(rows[-1])
+    size = max(2 * furthest, -(-height // (2 * THREADS)), 16)
+    parts = [(top, min(top + size, height)) for top in range(0, height, size)]
+    together = max(THREADS, PIECE // (rows.size * (size + 2 * furthest) * width))
+    for first in range(0, len(parts), together):
         check()
-        spread(lambda band: _raise_in_disc(plane, least, halves, result, *band), bands[first : first + together])
+        spread(lambda band: _raise_in_rows(plane, least, rows, halves, result, *band), parts[first : first + together])
+
+
+def _next_disc(plane: Plane, smaller: Plane, radius: int) -> Plane:
+    """`dilate` by a disc of `radius` (2 or more), from that by the next smaller one: with its neighbours that is nearly
+    all of it, and what little reaches further is raised from the plane itself."""
+    result = empty(plane.shape)
+    spread(lambda band: _raise_beside(smaller, result, *band), bands(plane.shape[0], 16))
+    rows = _beyond(radius)
+    if rows.size:
+        plane = np.ascontiguousarray(plane)
+        _raise(plane, _least(plane), rows, _disc(radius)[rows], result)
     return result
 
 
@@ -155,13 +220,13 @@ def grow(plane: Plane, distance: float, *, round_element: bool) -> Plane:
     source = plane if distance >= 0 else -plane
     result = dilate(source, small, round_element=round_element)
     if large != small:
-        # A square is grown by one pixel more from where it is; a disc is not.
-        near, more = (source, large) if round_element else (result, 1)
-        further = dilate(near, more, round_element=round_element)
+        if round_element:
+            further = _next_disc(source, result, large) if small else dilate(source, large, round_element=True)
+        else:
+            further = dilate(result, 1, round_element=False)
         # In place: at 4K a plane more costs as much as the dilation.
-        further -= result
-        further *= np.float32(size - small)
-        further += result
+        part = np.float32(size - small)
+        spread(lambda band: _blend(result, further, part, *band), bands(plane.shape[0], 16))
         result = further
     return result if distance >= 0 else np.negative(result, out=result if result is not source else None)
 

@@ -295,7 +295,7 @@ class Engine:
 
         whole = given(region)
         seconds = region.area * len(channels) * operation.effort(settings, task.scene(node, region)) * 1e-9
-        strips = 1 if operation.whole else min(region.height, math.ceil(seconds / STRIP_SECONDS))
+        strips = 1 if operation.whole else min(region.height, round(seconds / STRIP_SECONDS))
         rows = region.height
         while strips > 1:
             rows = -(-region.height // strips)

@@ -21,7 +21,7 @@ def edge_extended(plane: Plane, given: Window, scene: Scene, port: str = "pictur
     return np.pad(plane[inside.within(given)], pad, mode="edge") if np.any(pad) and not inside.empty else plane
 
 
-TAP_NS = 0.35
+TAP_NS = 0.15
 """Nanoseconds of one weight of a separable filter."""
 
 

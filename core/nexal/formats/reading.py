@@ -17,7 +17,7 @@ from nexal.code_version import version_of
 from nexal.colour import BUILT_IN, check_space, primaries_matrix, to_working
 from nexal.formats.roles import COLOUR_ROLES
 from nexal.formats.statistics import INTEGER_MAX, as_float
-from nexal.formats.stored import LEVELS, PROFILE, StoredFile, write_samples
+from nexal.formats.stored import LEVELS, PROFILE, StoredFile, mapped_samples, write_samples
 from nexal.hashed_ids import with_manifests
 from nexal.kernels.mixing import reduced, with_alphas
 from nexal.kernels.pointmath import decode
@@ -258,12 +258,14 @@ class StoredSource:
     def _level(self, name: str, n: int, region: Window) -> Plane:
         """A channel's proxy over a region, 0 outside of its own window; made first where it is not there yet."""
         path = self.stored.level_path(name, self._key, n)
-        if not path.exists():
+        try:
+            level: Plane = mapped_samples(path)
+        except FileNotFoundError:
             with _making(str(path)):
                 if not path.exists():
                     self.make_levels(next(group for group in self.together() if name in group))
+            level = mapped_samples(path)
         window = self.stored.window(name).scaled(Fraction(1, n))
-        level: Plane = np.load(path, mmap_mode="r")
         inner = region.intersect(window)
         return _placed(level[inner.within(window)], inner, region)
 

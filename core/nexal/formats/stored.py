@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import io
 import json
+import math
+import mmap
 import os
 import threading
-from functools import cached_property
+from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -35,6 +38,32 @@ def write_samples(path: Path, samples: NDArray[Any]) -> None:
     with part.open("wb") as file:
         np.save(file, samples)
     part.replace(path)
+
+
+def mapped_samples(path: Path | str) -> NDArray[Any]:
+    """The array of an `.npy` file, read from there where it is looked at. Raises FileNotFoundError, and ValueError of a
+    file that holds none or only part of one.
+
+    As `np.load` maps it, in a sixth of the time, which every plane of every request takes: what stands at the
+    beginning of such files is understood once.
+    """
+    with open(path, "rb", buffering=0) as file:
+        mapping = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+    begin = len(np.lib.format.MAGIC_PREFIX) + 4
+    length = begin + int.from_bytes(mapping[begin - 2 : begin], "little")
+    shape, in_columns, kind = _described(mapping[:length])
+    if len(mapping) < length + math.prod(shape) * kind.itemsize:
+        raise ValueError(f"{path}: the file ends before its samples do")
+    return np.ndarray(shape, kind, mapping, length, order="F" if in_columns else "C")
+
+
+@lru_cache(256)
+def _described(head: bytes) -> tuple[tuple[int, ...], bool, np.dtype[Any]]:
+    """The shape of an array, whether it lies in columns, and its type, by how its `.npy` file begins."""
+    stream = io.BytesIO(head)
+    if np.lib.format.read_magic(stream) != (1, 0):
+        raise ValueError("not an array as Nexal keeps them")
+    return np.lib.format.read_array_header_1_0(stream)
 
 
 def _part(path: Path) -> Path:
@@ -113,15 +142,14 @@ class StoredFile:
         empty = Trait(self.channels[channel]["role"]).may_be_empty
         write_json(self._report_path(channel), report(samples, encoded=encoded, empty=empty))
 
-    def samples(self, channel: str) -> np.memmap[Any, Any]:
+    def samples(self, channel: str) -> NDArray[Any]:
         """Memory-mapped samples of a channel, in the file's own type."""
         try:
-            mapped: np.memmap[Any, Any] = np.load(self.folder / f"{self.channels[channel]['file']}.npy", mmap_mode="r")
+            return mapped_samples(self.folder / f"{self.channels[channel]['file']}.npy")
         except FileNotFoundError:
             raise SourceError(
                 f"channel {channel} is not unpacked yet", where="source", remedy="wait until the import is done"
             ) from None
-        return mapped
 
     def level_path(self, channel: str, key: str, divisor: int) -> Path:
         """Where a channel's proxy at 1/divisor lies, as a reading (by its key) gives it."""

@@ -438,7 +438,8 @@ def _delivered(client: Client, shot: int, deliverable: int, patience: float = 60
                     names = archive.namelist()
                     whole = all(archive.read(name).startswith(EXR) for name in names)
                 return whole and len(names) == len(set(names)) == RANGE["last"]
-            if render and render["state"] == "failed" and render["frames"][0]["error"]["code"] == "given_up":
+            errors = [frame["error"] for frame in render["frames"] if frame["error"]] if render else []
+            if errors and render["state"] == "failed" and all(error["code"] == "given_up" for error in errors):
                 client.ask(again, RANGE)
             time.sleep(0.1)
     except (Refused, StopIteration) as error:

@@ -35,6 +35,30 @@ const look = (backing: Look["backing"], exposure = 0): Look => ({ backing, expos
 const black: Look["backing"] = { kind: "colour", rgb: [0, 0, 0] };
 const bytes = (planes: Planes, how: Look) => [...paint(planes, how)].slice(0, 3);
 
+describe("a lone channel", () => {
+  it("is as grey as three that are alike, however many pixels it has", () => {
+    const halves = Uint16Array.from({ length: 65536 + 300 }, (_, bits) => bits);
+    const region: Planes["region"] = [0, 0, halves.length / 4, 4];
+    for (const exposure of [0, -1.5]) {
+      for (const data of [true, false]) {
+        const more = { region, ranges: [[0.25, 2] as [number, number]], data: [data] };
+        const one = pixel({ Y: 0 }, { ...more, samples: [halves] });
+        const three = pixel(
+          { R: 0, G: 0, B: 0 },
+          {
+            region,
+            ranges: [0, 1, 2].map(() => [0.25, 2] as [number, number]),
+            data: [data, data, data],
+            samples: [halves, halves, halves],
+          },
+        );
+        const seen = paint(three, look(black, exposure));
+        expect(paint(one, look(black, exposure)).every((byte, at) => byte === seen[at])).toBe(true);
+      }
+    }
+  });
+});
+
 describe("a picture over its backing", () => {
   it("mixes straight and premultiplied colour to the same light", () => {
     const straight = pixel({ R: 0.8, G: 0.4, B: 0.2, A: 0.5 }, { alpha: "straight" });

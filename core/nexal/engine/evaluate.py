@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import math
 import os
 import threading
 from collections.abc import Callable, Collection, Hashable, Mapping, Sequence

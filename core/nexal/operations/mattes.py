@@ -189,7 +189,8 @@ class Grow(Operation):
     def effort(self, settings: GrowSettings, scene: Scene) -> float:
         distance = scene.pixels(abs(settings.distance))
         runs = 3 + 0.25 * math.ceil(distance) if settings.shape == "round" else 2 * math.log2(2 * distance + 2)
-        return 4 + runs + (0 if distance.is_integer() else 4 + 0.1 * runs) + (80 if "picture" in scene.descriptions else 0)
+        between = 0 if distance.is_integer() else 4 + 0.1 * runs
+        return 4 + runs + between + (80 if "picture" in scene.descriptions else 0)
 
     def input_region(self, port: str, region: Window, scene: Scene, settings: GrowSettings) -> Window:
         around = region.grow(math.ceil(scene.pixels(abs(settings.distance))) + (8 if port == "picture" else 0))

@@ -285,11 +285,11 @@ class Ends(MattesTest):
         field.fill("0.4")
         field.press("Enter")
         self.bench().get_by_text("3 thin parts lost").wait_for()
-        self.assertEqual(page.get_by_label("Marks and shapes").locator("rect").count(), 3)
+        self.assertEqual(page.get_by_label("Lost or unexplained").locator("rect").count(), 3)
         self.assert_pixel(page, 230, 90.5, [round(255 / 6)] * 3)
         page.keyboard.press("Control+z")
         self.bench().get_by_text("3 thin parts kept").wait_for()
-        self.assertEqual(page.get_by_label("Marks and shapes").locator("rect").count(), 0)
+        self.assertEqual(page.get_by_label("Lost or unexplained").locator("rect").count(), 0)
 
     def test_ends_are_picked_from_the_picture(self) -> None:
         page = self.open_shot(query="?item=core")

@@ -189,7 +189,7 @@ class Passes(BrowserTest):
         page = self.open_shot(query="?item=render&bench=passes")
         self.bench().get_by_role("button", name="Audit", exact=True).click()
         self.bench().get_by_text("within 40 × 20 pixels at 20, 60").wait_for()
-        self.assertEqual(page.get_by_label("Marks and shapes").locator("rect").count(), 1)
+        self.assertEqual(page.get_by_label("Lost or unexplained").locator("rect").count(), 1)
 
     def test_a_render_is_delivered_with_all_layers_as_they_were(self) -> None:
         path = self.delivered("render.exr")

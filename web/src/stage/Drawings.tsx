@@ -139,8 +139,8 @@ function Lost({
   return (
     <svg
       className="pointer-events-none absolute inset-0 h-full w-full animate-[breathe_0.9s_ease-in-out_3]"
-      data-lost={boxes.length}
-      aria-hidden
+      role="img"
+      aria-label="Lost or unexplained"
     >
       {boxes.map(([x, y, width, height], index) => {
         const [sx, sy] = to(x!, y!);

@@ -25,7 +25,7 @@ from nexal.formats import locks
 from nexal.formats.decoding import decode_file
 from nexal.formats.reading import READINGS, DefaultSpec, reading
 from nexal.formats.store import LOCKS, Library
-from nexal.formats.stored import COMPLETE, HEADER, STORE_VERSION, StoredFile
+from nexal.formats.stored import COMPLETE, HEADER, STORE_VERSION, StoredFile, mapped_samples, write_samples
 from nexal.formats.workers import begin
 from nexal.recipe import SourceSpec
 
@@ -39,6 +39,39 @@ def made(library: Library, digest: str, used: int = 0, size: int = SIZE) -> None
     (folder / "c0000.npy").write_bytes(bytes(size))
     (folder / COMPLETE).write_text(STORE_VERSION)
     os.utime(folder, (used, used))
+
+
+class Mapped(CoreTest):
+    def test_samples_are_those_that_were_written_of_any_type_size_and_order(self) -> None:
+        path = self.folder() / "c0000.npy"
+        for kind in (np.float16, np.float32, np.uint8, np.uint16, np.uint32):
+            for shape in ((3, 5), (1, 1), (0, 4), (4, 0), (700, 300)):
+                samples = (np.arange(np.prod(shape)) % 251).reshape(shape).astype(kind)
+                for given in (samples, np.asfortranarray(samples), samples[::2, ::-1]):
+                    write_samples(path, given)
+                    got = mapped_samples(path)
+                    self.assertEqual(got.dtype, given.dtype)
+                    np.testing.assert_array_equal(got, given)
+                    self.assertFalse(got.flags.writeable)
+
+    def test_what_was_written_anew_is_seen_and_what_was_mapped_stays(self) -> None:
+        path = self.folder() / "c0000.npy"
+        write_samples(path, np.zeros((4, 4), np.float32))
+        before = mapped_samples(path)
+        write_samples(path, np.ones((4, 4), np.float32))
+        self.assertEqual((before.max(), mapped_samples(path).min()), (0, 1))
+        path.unlink()
+        self.assertEqual(before.max(), 0)
+        self.assertRaises(FileNotFoundError, mapped_samples, path)
+
+    def test_a_file_that_is_none_or_ends_early_is_told(self) -> None:
+        path = self.folder() / "c0000.npy"
+        write_samples(path, np.ones((40, 40), np.float32))
+        whole = path.read_bytes()
+        for content in (b"", b"x", whole[:9], whole[:100], whole[:-1], bytes(SIZE)):
+            path.write_bytes(content)
+            with self.subTest(len(content)):
+                self.assertRaises(ValueError, mapped_samples, path)
 
 
 class Budget(CoreTest):

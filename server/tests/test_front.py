@@ -191,14 +191,17 @@ class Front(SimpleTestCase):
 
         with mock.patch.object(server, "readable", readable):
             thread = threading.Thread(target=server.run, daemon=True)
+            began = time.monotonic()
             thread.start()
             time.sleep(4 * front.LOOP_SECONDS)
             seen = len(rounds)
+            # A machine that is slow sleeps for longer.
+            most = 2 + (time.monotonic() - began) / front.LOOP_SECONDS
             self.ended.set()
             thread.join(10)
         server.close()
         self.assertFalse(thread.is_alive())
-        self.assertTrue(2 <= seen <= 6, seen)
+        self.assertTrue(2 <= seen <= most, seen)
 
     def test_a_slow_but_steady_body_arrives(self) -> None:
         with mock.patch.object(front, "LEAST_RATE", 1):

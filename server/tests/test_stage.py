@@ -10,10 +10,12 @@ from unittest import mock
 
 import numpy as np
 from django.conf import settings
+from django.http import HttpResponse
 from django.test import Client
 from server_support import ServerTest, exr_bytes, planes_of, plate
 
 from nexal.errors import Cancelled, NexalError
+from stage.answers import Samples
 from stage.services import engine
 from stage.superseding import newest
 
@@ -148,6 +150,24 @@ class Stage(ServerTest):
         far = self.api.client.post(f"{self.path}/view", body, REMOTE_ADDR="10.0.0.7", **ask)
         self.assertEqual(far["Content-Encoding"], "zstd")
         self.assertEqual(zstandard.decompress(far.content), near.content)
+
+    def test_nobody_lays_an_answer_together_to_count_it(self) -> None:
+        laid: list[str] = []
+        plain: Any = HttpResponse.content
+
+        def content(response: Samples) -> Any:
+            laid.append(response["Content-Type"])
+            return plain.fget(response)
+
+        with mock.patch.object(Samples, "content", property(content, plain.fset), create=True):
+            asked = [
+                self.api.post(f"{self.path}/view", {"address": "matte"}),
+                self.api.post(f"{self.path}/pictures", {"addresses": ["matte"]}),
+            ]
+        self.assertEqual(laid, [])
+        for response in asked:
+            self.assertEqual(response.status_code, 200)
+            self.assertEqual(int(response["Content-Length"]), len(response.content))
 
     def test_probe_in_full_precision_and_averaged(self) -> None:
         ask = {"addresses": ["moth", "matte"], "x": 32, "y": 24}

@@ -270,14 +270,15 @@ def _filtered(
     affine = m[2, 0] == 0.0 and m[2, 1] == 0.0
     stretch = _widened(math.sqrt(abs(np.linalg.det(m))))
     room = int(2 * support * (stretch if affine else MOST_STRETCH)) + 2
-    spare, other = np.empty(room), np.empty(room)
+    # Room for the weights of a position that is looked at by itself.
+    right, below = np.empty(room), np.empty(room)
     count = result.shape[1]
     places, between, weights = np.empty(RUN, np.int32), np.empty((2, RUN), np.float32), np.empty((8, RUN), np.float32)
     x, y = np.empty(RUN), np.empty(RUN)
     for row in range(first, last):
         begin, end = _span(m, row, count, width, height) if affine else (0, count)
         end = end if stretch == 1.0 or not affine else begin
-        _singly(source, result, m, code, support, row, 0, begin, spare, other)
+        _singly(source, result, m, code, support, row, 0, begin, right, below)
         for start in range(begin, end, RUN):
             stop = min(start + RUN, end)
             size = stop - start
@@ -285,14 +286,14 @@ def _filtered(
             _positions(m, row, start, x[:size], y[:size])
             easy = affine or _projected(m, row, start, x[:size], y[:size])
             if not (easy and _locate(x[:size], y[:size], source.shape, places, across, down)):
-                _singly(source, result, m, code, support, row, start, stop, spare, other)
+                _singly(source, result, m, code, support, row, start, stop, right, below)
             elif code == LINEAR:
                 _linear(flat, width, places, across, down, result[row, start:stop])
             else:
                 _cubic_weights(across, weights[0], weights[1], weights[2], weights[3])
                 _cubic_weights(down, weights[4], weights[5], weights[6], weights[7])
                 _cubic(flat, width, places, weights, result[row, start:stop])
-        _singly(source, result, m, code, support, row, end, count, spare, other)
+        _singly(source, result, m, code, support, row, end, count, right, below)
 
 
 @numba.njit(cache=True, nogil=True)

@@ -179,7 +179,8 @@ def server_for(application: Any, listening: socket.socket, threads: int) -> Serv
         bind_socket=False,
     )
     # Said afterwards: the library cuts what it is told to whole seconds, and a loop that waits for none never rests.
-    server.adj.asyncore_loop_timeout = LOOP_SECONDS
+    adjustments: Any = server.adj
+    adjustments.asyncore_loop_timeout = LOOP_SECONDS
     return server
 
 

@@ -8,16 +8,19 @@ from typing import Any
 
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.http import Http404, HttpRequest
+from django.test import Client
+from django.urls import resolve
 from django.utils import timezone
 from server_support import ServerTest
 
 from accounts.models import User
 from chains.models import Chain
 from config.api import api
+from config.sessions import SessionStore
 from deliveries import movies
 from deliveries import services as delivery_services
 from notes.models import Note
-from projects.access import get_shot, seen_shot
+from projects.access import get_shot, seen_beside, seen_shot
 from projects.models import Membership, Project, Role, Shot
 from stage.requests import Ask, plan_of
 
@@ -246,11 +249,18 @@ class Rights(ServerTest):
         self.assertEqual((self.shot.head.number, self.shot.deliverables.count(), self.shot.sources.count()), (2, 1, 1))
 
     def test_a_shot_that_is_seen_is_one_that_may_be_got(self) -> None:
-        """Two queries say who may look at a shot: they say the same, whatever was deleted, of whomever."""
+        """Queries of three kinds say who may look at a shot: they say the same, whatever was deleted, of whomever."""
 
-        def found(way: Callable[[HttpRequest, int], Shot], user: User) -> tuple[int, str] | None:
+        def found(way: Callable[[HttpRequest, int], Shot], user: User, *, brought: bool = False) -> Any:
             request = HttpRequest()
             request.user = user
+            if brought:
+                client = Client()
+                client.force_login(user)
+                request.session = SessionStore(client.session.session_key)
+                request.resolver_match = resolve(f"/api/shots/{self.shot.pk}/inspect")
+                request.session.beside = seen_beside(request)
+                self.assertEqual(request.session["_auth_user_id"], str(user.pk))
             try:
                 shot = way(request, self.shot.pk)
             except Http404:
@@ -268,8 +278,31 @@ class Rights(ServerTest):
             Project.objects.filter(pk=self.project.pk).update(deleted=now if project_gone else None)
             with self.subTest(user=user.username, shot_gone=shot_gone, project_gone=project_gone):
                 self.assertEqual(found(seen_shot, user), found(get_shot, user))
+                self.assertEqual(found(seen_shot, user, brought=True), found(get_shot, user))
                 seen.append(found(seen_shot, user))
         self.assertEqual([one for one in seen if one], [(self.shot.pk, "owner"), (self.shot.pk, "viewer")])
+
+    def test_a_shot_that_was_brought_along_is_only_for_whom_and_what_it_was_asked_for(self) -> None:
+        other = Shot.objects.create(project=self.project, name="060 other")
+        elsewhere = Shot.objects.create(project=Project.objects.create(name="Day Conservatory"), name="070 far")
+        request = HttpRequest()
+        request.session = SessionStore()
+        for user, shot, role in (
+            (self.owner, self.shot, "owner"),
+            (self.viewer, self.shot, "viewer"),
+            (self.viewer, other, "viewer"),
+            (self.stranger, self.shot, None),
+            (self.owner, elsewhere, None),
+        ):
+            request.user = user
+            # What another person's session brought, or one of another address.
+            request.session.brought = (self.shot, "owner", self.owner.pk)
+            with self.subTest(user=user.username, shot=shot.name):
+                if role is None:
+                    self.assertRaises(Http404, seen_shot, request, shot.pk)
+                else:
+                    found = seen_shot(request, shot.pk)
+                    self.assertEqual((found.pk, found.role), (shot.pk, role))
 
     def test_a_shot_that_goes_while_it_is_asked_about_is_not_there(self) -> None:
         request = HttpRequest()

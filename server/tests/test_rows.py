@@ -72,11 +72,11 @@ class WhoAsks(ServerTest):
         self.assertEqual(self.who(client), "owner")
         return client
 
-    def test_a_drag_asks_three_questions(self) -> None:
+    def test_a_drag_asks_two_questions(self) -> None:
         self.upload()
         ask = {"recipe": self.story(), "address": "cut", "view": "drag"}
-        # Who asks, the shot and their role in it, its sources.
-        with self.assertNumQueries(3):
+        # Who asks, with the shot and their role in it; its sources.
+        with self.assertNumQueries(2):
             self.assertEqual(self.api.post(f"/api/shots/{self.shot.pk}/view", ask).status_code, 200)
 
     def test_whatever_was_noted_of_a_session_only_its_own_person_asks(self) -> None:

@@ -27,7 +27,7 @@ ROUGH_SIDE = 320
 """Longer side of the proxy, about, that a slow step is first computed of: a whole matte takes some tenths of a second
 then."""
 
-WORTH_THREADS = 1 << 17
+WORTH_THREADS = 1 << 20
 """Samples from which on it takes less long to hand them to other threads than to write them here."""
 
 

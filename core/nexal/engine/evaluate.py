@@ -28,6 +28,8 @@ from nexal.work import Work, current, working
 SCALES = tuple(Fraction(1, divisor) for divisor in (1, 2, 4, 8))
 BLOCK_PIXELS = 131_072
 """What point operations do between two looks at whether it is still wanted: half a megabyte a plane."""
+BLOCK_INSTRUCTIONS = 8_000_000
+"""Instructions on a pixel from which on another thread is worth waking, of a recorded chain: a few milliseconds."""
 
 
 def scale_within(window: Window, longest: int) -> Fraction:
@@ -352,7 +354,7 @@ class Engine:
             rows = {key: plane[cut] for key, plane in planes.items()}
             program.run(rows, [plane[cut] for plane in result.values()], (region.x, region.y + cut.start, step))
 
-        self._over_rows(strip, region, task)
+        self._over_rows(strip, region, task, max(BLOCK_PIXELS, BLOCK_INSTRUCTIONS // max(1, len(program.code))))
         return result
 
     def _chain(
@@ -415,9 +417,11 @@ class Engine:
         self._over_rows(strip, region, task)
         return result
 
-    def _over_rows(self, strip: Callable[[slice], None], region: Window, task: Task) -> None:
-        """Do something to strips of rows, on all threads; it never waits for strips of its own."""
-        rows = _block_rows(region, self._threads)
+    def _over_rows(
+        self, strip: Callable[[slice], None], region: Window, task: Task, pixels: int = BLOCK_PIXELS
+    ) -> None:
+        """Do something to strips of rows of so many pixels, on all threads; it never waits for strips of its own."""
+        rows = _block_rows(region, self._threads, pixels)
         cuts = [slice(top, min(top + rows, region.height)) for top in range(0, region.height, rows)]
 
         def checked(cut: slice) -> None:
@@ -439,9 +443,9 @@ class _TooDeep(Exception):
         self.node, self.channels, self.region, self.scale, self.patient = node, channels, region, scale, patient
 
 
-def _block_rows(region: Window, threads: int) -> int:
-    """Rows of a block, so that all threads have as many blocks to do."""
-    blocks = -(-region.area // BLOCK_PIXELS)
+def _block_rows(region: Window, threads: int, pixels: int) -> int:
+    """Rows of a block of about so many pixels, so that all threads have as many blocks to do."""
+    blocks = -(-region.area // pixels)
     if blocks > 1:
         blocks = -(-blocks // threads) * threads
     return max(1, -(-region.height // max(1, blocks)))

@@ -138,7 +138,8 @@ export function createDraft(server: Server, keeper: Keeper) {
       if (recipe !== get().recipe) {
         loose = true;
         undone = [];
-        set({ recipe });
+        // Told together: whoever is told of the recipe has to know whether more is to come.
+        set({ recipe, moving: !done });
       }
       if (done) settleHere();
       keep();

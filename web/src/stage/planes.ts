@@ -44,23 +44,38 @@ export function readPlanes({ headers, bytes }: Bytes): Planes {
   return planesIn(JSON.parse(headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">, bytes);
 }
 
+/**
+ * Tells what will be asked for before the page is drawn with it, as soon as it is known; returns how to end that. What
+ * is dragged is on its way then while the page is still drawn.
+ */
+export type Sooner = (tell: (ask: ViewAsk) => void) => () => void;
+
 /** Planes of an item that follow what is asked for. Of another part of the same, only what is not there is fetched. */
-export function useLivePlanes(shot: number, ask: ViewAsk | null) {
+export function useLivePlanes(shot: number, ask: ViewAsk | null, sooner?: Sooner) {
   const arrivals = useView((state) => state.arrivals);
-  const place = ask ? JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region]) : "";
   const last = useRef<{ of: string; planes: Planes } | null>(null);
-  return useFollowed(
-    ask ? JSON.stringify([shot, ask, arrivals]) : "",
-    async (signal) => {
-      const of = JSON.stringify([shot, { ...ask!, region: null }, arrivals]);
+  const wishFor = (ask: ViewAsk): Wish => ({
+    key: JSON.stringify([shot, ask, arrivals]),
+    place: JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region]),
+    fetch: async (signal) => {
+      const of = JSON.stringify([shot, { ...ask, region: null }, arrivals]);
       const there = last.current?.of === of ? last.current.planes : null;
-      const planes = await fetchMissing(shot, { ...ask!, rough: true }, there, signal);
+      const planes = await fetchMissing(shot, { ...ask, rough: true }, there, signal);
       // Of what only a part is looked at now, all is still there when one looks back.
       if (!there || there.pending || !covers(there.region, planes.region)) last.current = { of, planes };
       return planes;
     },
-    place,
-  );
+  });
+  const { state, follower } = useFollower(ask ? wishFor(ask) : null);
+  const wishes = useRef(wishFor);
+  useEffect(() => {
+    wishes.current = wishFor;
+  });
+  useEffect(() => {
+    const end = sooner?.((next) => follower.want(wishes.current(next)));
+    return end;
+  }, [sooner, follower]);
+  return state;
 }
 
 async function fetchMissing(
@@ -85,7 +100,7 @@ async function fetchMissing(
 /** What is answered sooner is not late: a word that comes and goes with each step of a drag is only a flicker. */
 const SOON_MS = 300;
 
-interface Followed {
+export interface Followed {
   planes: Planes | null;
   problem: Problem | null;
   /** Something is asked for; and for so long that it is worth a word. */
@@ -95,75 +110,93 @@ interface Followed {
 
 const NOTHING: Followed = { planes: null, problem: null, busy: false, late: false };
 
-interface Wish {
+/** What is to be fetched; the key stands for it, and the place for where it is seen. */
+export interface Wish {
   fetch: (signal: AbortSignal) => Promise<Planes>;
   key: string;
   place: string;
 }
 
 /**
- * Planes that follow a wish: one request at a time, and as soon as it is answered the newest wish, so that what is
- * dragged is followed at whatever rate the server has. What is wanted of another place (another item, another part) is
- * not worth waiting for: its request is given up, and the new one goes at once. The last picture stays meanwhile. The
- * key stands for the wish; an empty one wants nothing.
+ * Follows a wish: one request at a time, and as soon as it is answered the newest wish, so that what is dragged is
+ * followed at whatever rate the server has. What is wanted of another place (another item, another part) is not worth
+ * waiting for: its request is given up, and the new one goes at once. The last picture stays meanwhile.
  */
-export function useFollowed(key: string, fetch: (signal: AbortSignal) => Promise<Planes>, place = "") {
-  const [state, setState] = useState(NOTHING);
-  const wish = useRef<Wish | null>(null);
-  const flight = useRef<{ place: string; abort: AbortController } | null>(null);
-  const answered = useRef("");
-  const running = useRef(false);
-  const gone = useRef(false);
+export class Follower {
+  private wish: Wish | null = null;
+  private flight: { place: string; abort: AbortController } | null = null;
+  private answered = "";
+  private running = false;
+  private gone = false;
 
-  useEffect(() => {
-    gone.current = false;
+  constructor(private readonly show: (change: (before: Followed) => Followed) => void) {}
+
+  /** Whoever looks at it is there, until what this returns is called. */
+  watched(): () => void {
+    this.gone = false;
     return () => {
-      gone.current = true;
-      flight.current?.abort.abort();
+      this.gone = true;
+      this.flight?.abort.abort();
     };
-  }, []);
+  }
 
-  useEffect(() => {
-    wish.current = key ? { fetch, key, place } : null;
-    if (flight.current && flight.current.place !== place) flight.current.abort.abort();
-    if (!key) {
-      answered.current = "";
-      setState(NOTHING);
-      return;
+  want(wish: Wish | null): void {
+    this.wish = wish;
+    if (this.flight && this.flight.place !== (wish?.place ?? "")) this.flight.abort.abort();
+    if (wish) void this.follow();
+    else {
+      this.answered = "";
+      this.show(() => NOTHING);
     }
-    async function follow(): Promise<void> {
-      if (running.current) return;
-      running.current = true;
-      while (wish.current && wish.current.key !== answered.current && !gone.current) {
-        const mine = wish.current;
-        const abort = new AbortController();
-        flight.current = { place: mine.place, abort };
-        setState((before) => ({ ...before, busy: true }));
-        const late = setTimeout(() => setState((before) => ({ ...before, late: true })), SOON_MS);
-        try {
-          const planes = await mine.fetch(abort.signal);
-          answered.current = mine.key;
-          const busy = wish.current?.key !== mine.key;
-          if (wish.current) setState({ planes, problem: planes.pending ?? null, busy, late: false });
-        } catch (error) {
-          const problem = problemOf(error);
-          answered.current = mine.key;
-          if (problem.code !== "cancelled")
-            setState((before) => ({ ...before, problem, busy: false, late: false }));
-          else if (wish.current?.key === mine.key && !gone.current) answered.current = "";
-        } finally {
-          clearTimeout(late);
-        }
+  }
+
+  private async follow(): Promise<void> {
+    if (this.running) return;
+    this.running = true;
+    while (this.wish && this.wish.key !== this.answered && !this.gone) {
+      const mine = this.wish;
+      const abort = new AbortController();
+      this.flight = { place: mine.place, abort };
+      this.show((before) => ({ ...before, busy: true }));
+      const late = setTimeout(() => this.show((before) => ({ ...before, late: true })), SOON_MS);
+      try {
+        const planes = await mine.fetch(abort.signal);
+        this.answered = mine.key;
+        const busy = this.wish?.key !== mine.key;
+        if (this.wish) this.show(() => ({ planes, problem: planes.pending ?? null, busy, late: false }));
+      } catch (error) {
+        const problem = problemOf(error);
+        // What was given up is asked for anew where it is still wanted, or wanted again.
+        if (problem.code === "cancelled") continue;
+        this.answered = mine.key;
+        this.show((before) => ({ ...before, problem, busy: false, late: false }));
+      } finally {
+        clearTimeout(late);
       }
-      flight.current = null;
-      running.current = false;
     }
-    void follow();
+    this.flight = null;
+    this.running = false;
+  }
+}
+
+function useFollower(wish: Wish | null): { state: Followed; follower: Follower } {
+  const [state, setState] = useState(NOTHING);
+  const [follower] = useState(() => new Follower(setState));
+  useEffect(() => {
+    const leave = follower.watched();
+    return leave;
+  }, [follower]);
+  useEffect(() => {
+    follower.want(wish);
     // The key stands for the wish.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [key]);
+  }, [follower, wish?.key ?? ""]);
+  return { state, follower };
+}
 
-  return state;
+/** Planes that follow a wish by its key; an empty one wants nothing. */
+export function useFollowed(key: string, fetch: (signal: AbortSignal) => Promise<Planes>) {
+  return useFollower(key ? { key, fetch, place: "" } : null).state;
 }
 
 /** Small planes of an item, kept by what they were computed from: unchanged items are not asked for again. */

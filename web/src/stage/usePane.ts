@@ -1,14 +1,16 @@
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 
 import type { Problem } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 import { useSettled } from "@/parts/useSettled";
 import { useDraft } from "@/shot/draft";
+import { lookedAt } from "@/time/keys";
+import { useTime } from "@/time/timeState";
 
 import { type Placement, scaleFor, visibleRegion } from "./geometry";
 import { paintIn } from "./painter";
 import type { Backing, Look, Planes } from "./painting";
-import { useLivePlanes } from "./planes";
+import { type Sooner, type ViewAsk, useLivePlanes } from "./planes";
 import type { DiagnosedAs } from "./viewState";
 
 export interface PaintedPlanes {
@@ -39,18 +41,45 @@ export interface PaneAsk {
   tint: Look["tint"];
 }
 
+/**
+ * What a pane asks for of a layer. What is dragged is followed with a quarter of the samples, and seen in full as soon
+ * as it stands still.
+ */
+function wantedOf(ask: PaneAsk, layer: Layer | null, view: string, dragged: boolean): ViewAsk | null {
+  if (!layer || !ask.placement || !ask.display) return null;
+  const scale = scaleFor(ask.placement.zoom, window.devicePixelRatio, dragged);
+  const region = visibleRegion(ask.placement, ask.display, scale);
+  return region && { ...layer, scale, region, view: `${ask.name}-${view}` };
+}
+
+/** The picture of a pane that shows the draft, as soon as the draft is dragged. */
+function useSooner(ask: PaneAsk): Sooner {
+  const shown = useRef(ask);
+  useEffect(() => {
+    shown.current = ask;
+  });
+  return useCallback(
+    (tell) =>
+      useDraft.subscribe((now, before) => {
+        const [{ picture }, { frame }] = [shown.current, useTime.getState()];
+        if (!now.moving || now.recipe === before.recipe) return;
+        if (!picture || picture.recipe !== lookedAt(before.recipe, frame)) return;
+        const next = { ...picture, recipe: lookedAt(now.recipe, frame) };
+        const wanted = wantedOf(shown.current, next, "picture", true);
+        if (wanted) tell(wanted);
+      }),
+    [],
+  );
+}
+
 /** Everything that one pane draws: its picture and its overlay, fetched and painted as they change. */
 export function usePane(ask: PaneAsk) {
-  // What is dragged is followed with a quarter of the samples, and seen in full as soon as it stands still.
   const recipe = ask.picture?.recipe ?? null;
   const still = useSettled(recipe);
   const dragged = useDraft((state) => state.moving) && still !== recipe;
-  const scale = ask.placement ? scaleFor(ask.placement.zoom, window.devicePixelRatio, dragged) : 1;
-  const region = ask.placement && ask.display ? visibleRegion(ask.placement, ask.display, scale) : null;
-  const wanted = (layer: Layer | null, view: string) =>
-    layer && region ? { ...layer, scale, region, view: `${ask.name}-${view}` } : null;
+  const wanted = (layer: Layer | null, view: string) => wantedOf(ask, layer, view, dragged);
 
-  const picture = useLivePlanes(ask.shot, wanted(ask.picture, "picture"));
+  const picture = useLivePlanes(ask.shot, wanted(ask.picture, "picture"), useSooner(ask));
   const overlay = useLivePlanes(
     ask.shot,
     ask.matte && ask.picture

@@ -88,8 +88,6 @@ def _slider(page: Page) -> None:
             found.append(drawn - moved)
     page.keyboard.press("Escape")
     page.mouse.up()
-    page.keyboard.press("Control+Z")
-    time.sleep(1)
     p50, p95 = np.percentile(found, [50, 95])
     report(
         f"a slider of {SHOT}, one step at a time, the stage about 1280 x 720",

@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 from browser_support import HEIGHT, WIDTH, BrowserTest, plate
-from playwright.sync_api import Page
+from playwright.sync_api import Page, Route
 from server_support import PASSWORD, exr_bytes
 
 from accounts.models import User
@@ -57,6 +57,43 @@ class TwoPeople(BrowserTest):
         page.get_by_role("button", name="Two versions: choose").click()
         page.get_by_role("button", name="Keep mine there").click()
         self.wait_for_step("core", white=0.4)
+
+
+class GivingUp(BrowserTest):
+    def test_escape_in_a_drag_brings_back_what_was_before(self) -> None:
+        page = self.open_shot(query="?item=core")
+        number = page.get_by_label("White value", exact=True)
+        before, count = number.input_value(), self.shot.revisions.count()
+        sliders = page.locator("[data-settings]").get_by_role("slider", name="White", exact=True)
+        for control in (sliders, page.get_by_role("slider", name="white post"), number):
+            box = control.bounding_box()
+            assert box
+            x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+            page.mouse.move(x, y)
+            page.mouse.down()
+            page.mouse.move(x - 40, y, steps=5)
+            self.wait_for_page(page, lambda: number.input_value() != before)
+            page.keyboard.press("Escape")
+            self.wait_for_page(page, lambda: number.input_value() == before, "it is back")
+            # What the pointer still does until it is let go makes no difference.
+            page.mouse.move(x - 80, y, steps=5)
+            page.mouse.up()
+            page.get_by_text("not saved").wait_for(state="hidden")
+            page.wait_for_timeout(300)
+            self.assertEqual(number.input_value(), before)
+        self.assertEqual(self.shot.revisions.count(), count)
+        # The next drag is one again, and Escape after it takes nothing back.
+        box = sliders.bounding_box()
+        assert box
+        page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2)
+        page.mouse.down()
+        page.mouse.move(box["x"] - 30, box["y"] + box["height"] / 2, steps=5)
+        page.mouse.up()
+        self.wait_for(lambda: self.shot.revisions.count() == count + 1)
+        page.keyboard.press("Escape")
+        page.wait_for_timeout(300)
+        self.assertNotEqual(number.input_value(), before)
+        self.assertEqual(self.shot.revisions.count(), count + 1)
 
 
 class Pages(BrowserTest):
@@ -183,6 +220,20 @@ class Files(BrowserTest):
         page.locator('[data-item="together"][aria-current="true"]').wait_for()
         page.locator('[data-tile="moth.G"]').click(modifiers=["Shift"])
         self.wait_for(lambda: self.step("together")["set"]["to"].get("B") == {"from": "moth.G"})
+
+    def test_who_is_quicker_than_the_catalogue_is_not_left_without_an_answer(self) -> None:
+        held: list[Route] = []
+        self.page.route("**/api/operations", lambda route: held.append(route))
+        page = self.open_shot(query="?item=moth")
+        page.locator('[data-tile="moth.G"]').click()
+        page.keyboard.press("c")
+        self.wait_for_page(page, lambda: bool(held))
+        page.wait_for_timeout(300)
+        self.assertEqual(self.step("copy_channel"), {})
+        for route in held:
+            route.continue_()
+        self.wait_for(lambda: self.step("copy_channel").get("in") == {"from": "moth.G"})
+        page.locator('[data-item="copy_channel"][aria-current="true"]').wait_for()
 
     def test_a_channel_is_copied_by_key_by_name_and_by_drag(self) -> None:
         page = self.open_shot(query="?item=moth")

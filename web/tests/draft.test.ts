@@ -139,6 +139,47 @@ describe("one queue for edits, moves and saves", () => {
     expect([shown(draft), server.seen]).toEqual(["ab", "ab"]);
   });
 
+  it("gives a drag up: all is as it was before, and what it still tells is left", async () => {
+    const draft = await opened();
+    draft.getState().edit(add("a"));
+    await draft.getState().finished();
+    draft.getState().edit(add("b"), false);
+    draft.getState().edit(add("c"), false);
+    expect(draft.getState()).toMatchObject({ moving: true, unsaved: true });
+    expect(draft.getState().giveUp()).toBe(true);
+    expect(names(draft.getState().recipe)).toEqual(["a"]);
+    expect(draft.getState()).toMatchObject({ moving: false, unsaved: false });
+    // The control is not let go yet.
+    draft.getState().edit(add("d"), false);
+    draft.getState().edit(add("e"), true);
+    draft.getState().settle();
+    expect(draft.getState().giveUp()).toBe(false);
+    draft.getState().letGo();
+    expect(await draft.getState().finished()).toBe(true);
+    expect(names(draft.getState().recipe)).toEqual(["a"]);
+    expect(server.revisions).toHaveLength(2);
+    draft.getState().edit(add("f"));
+    await draft.getState().finished();
+    expect(server.revisions.map((row) => names(row.recipe).join(""))).toEqual(["", "a", "af"]);
+  });
+
+  it("has what was undone before a drag that was given up", async () => {
+    const draft = await opened();
+    server.slow = 20;
+    draft.getState().edit(add("a"));
+    draft.getState().edit(add("b"));
+    draft.getState().undo();
+    expect(names(draft.getState().recipe)).toEqual(["a"]);
+    draft.getState().edit(add("c"), false);
+    expect(draft.getState().canRedo).toBe(false);
+    draft.getState().giveUp();
+    draft.getState().letGo();
+    expect(draft.getState().canRedo).toBe(true);
+    draft.getState().redo();
+    await draft.getState().finished();
+    expect(names(draft.getState().recipe)).toEqual(["a", "b"]);
+  });
+
   it("applies an edit that follows an undo upon what the undo leads to", async () => {
     const draft = await opened();
     draft.getState().edit(add("a"));

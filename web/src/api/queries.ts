@@ -5,12 +5,14 @@ import { api, type Item, got, problemOf } from "./client";
 import { type Recipe, drafted } from "./recipe";
 
 /** The catalogue of operations; it changes with the program only. */
+export const operationsQuery = queryOptions({
+  queryKey: ["operations"],
+  queryFn: () => got(api.GET("/api/operations")),
+  staleTime: Infinity,
+});
+
 export function useOperations() {
-  return useQuery({
-    queryKey: ["operations"],
-    queryFn: () => got(api.GET("/api/operations")),
-    staleTime: Infinity,
-  });
+  return useQuery(operationsQuery);
 }
 
 export const sessionQuery = queryOptions({

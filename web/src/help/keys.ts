@@ -41,7 +41,7 @@ export const KEYS: [string, string][] = [
   ["Ctrl + V", "Steps from the clipboard, of whichever shot, behind what is in focus"],
   ["Ctrl + Z", "Undo"],
   ["Ctrl + Shift + Z", "Redo"],
-  ["Escape", "Give up picking; close what is open"],
+  ["Escape", "During a drag: everything as it was before; else give up picking, close what is open"],
   ["F1", "On a setting: its page in the help"],
   ["?", "This page"],
 ];

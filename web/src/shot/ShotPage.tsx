@@ -3,7 +3,8 @@ import { type DragEvent, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 
 import { type Item, type OperationRow, type Problem, type ShotWhole, problemOf } from "@/api/client";
-import { useItems, useOperations, useSession } from "@/api/queries";
+import { operationsQuery, useItems, useOperations, useSession } from "@/api/queries";
+import { queries } from "@/api/queryClient";
 import {
   type Recipe,
   changeStep,
@@ -59,6 +60,7 @@ import { SequenceDialog } from "./SequenceDialog";
 import { TakeRecipe } from "./TakeRecipe";
 import { BENCHES, TopBar } from "./TopBar";
 import { visitFirstSetting } from "./regions";
+import { useGivingUp } from "./useGivingUp";
 import { useKeys } from "./useKeys";
 import { useNews } from "./useNews";
 import { useTouchKey } from "./useTouchKey";
@@ -208,9 +210,9 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     const timer = setTimeout(() => visitFirstSetting(done.held), 50);
     return () => clearTimeout(timer);
   }, [item]);
-  const add = (operation: OperationRow, dragged?: string) =>
+  const add = (operation: OperationRow, dragged?: string, known = operations) =>
     put((before) => {
-      const step = newStep(operation, { recipe: before, items, item, alone, operations }, dragged);
+      const step = newStep(operation, { recipe: before, items, item, alone, operations: known }, dragged);
       added.current = { name: step.name, held: document.activeElement };
       return [insertAfter(before, step, item && findStep(before, item) ? item : null), step.name];
     });
@@ -219,10 +221,17 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
       const step = { name: freeName(before, "cross"), op: "cross", in: { a, b } };
       return [insertAfter(before, step, null), step.name];
     });
-  const copyChannel = (dragged?: string) => {
-    const copy = operations.find((operation) => operation.op === "copy_channel");
-    if (copy) add(copy, dragged);
-  };
+  // Who is quicker than the catalogue is not left without an answer: it is done as soon as that is there.
+  const addNamed = (op: string, dragged?: string) =>
+    void queries.ensureQueryData(operationsQuery).then(
+      (known) => {
+        const operation = known.find((row) => row.op === op);
+        if (operation) add(operation, dragged, known);
+      },
+      // It is asked for again by the page, which tells that the server is away.
+      () => undefined,
+    );
+  const copyChannel = (dragged?: string) => addNamed("copy_channel", dragged);
   const turnRound = (name: string | null) => {
     if (!name) return;
     put((before) => {
@@ -291,6 +300,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
     writable,
     paste: (steps) => take({ steps }),
   });
+  useGivingUp();
   useKeys({
     recipe,
     items,
@@ -390,10 +400,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           }}
           onAdd={() => setFinding(true)}
           onCopyChannel={copyChannel}
-          onDropChannel={(address) => {
-            const stretch = operations.find((operation) => operation.op === "stretch");
-            if (stretch) add(stretch, address);
-          }}
+          onDropChannel={(address) => addNamed("stretch", address)}
         />
         <Finder
           open={finding}

@@ -50,6 +50,12 @@ interface Draft {
   /** The same for the recipe as it is saved, with its keys. */
   editKeys: (change: Change, done?: boolean) => void;
   settle: () => void;
+  /**
+   * Give a drag up: everything is as it was before it, and what else it tells until it is let go is left. Whether there
+   * was one.
+   */
+  giveUp: () => boolean;
+  letGo: () => void;
   undo: () => void;
   redo: () => void;
   /** End a conflict: both versions put together, with one side's values where they clash; or theirs alone. */
@@ -81,8 +87,12 @@ export function createDraft(server: Server, keeper: Keeper) {
     let waiting: Recipe[] = [];
     /** The recipe holds a change that has not settled. */
     let loose = false;
+    /** A drag was given up: what its control still tells until it is let go is not meant. */
+    let givenUp = false;
     /** What was undone here before the server had it, and marks of what it undid itself; the newest last. */
     let undone: (Recipe | "server")[] = [];
+    /** The same as it was before the change that has not settled. */
+    let undoneBefore = undone;
     let later: Later[] = [];
     let sending = false;
     /** What the waiting edits were begun upon, where that is not the head. */
@@ -126,16 +136,24 @@ export function createDraft(server: Server, keeper: Keeper) {
     function settleHere(): void {
       if (!loose) return;
       loose = false;
-      const { head, recipe } = get();
-      const before = waiting.at(-1) ?? (head ? asRecipe(head) : EMPTY);
+      const { recipe } = get();
+      const before = settled();
       // What was put back to what it was is no step of the history.
       if (same(before, recipe)) set({ recipe: before });
       else waiting = [...waiting, recipe];
     }
 
+    /** What there is without the change that has not settled. */
+    function settled(): Recipe {
+      const { head } = get();
+      return waiting.at(-1) ?? (head ? asRecipe(head) : EMPTY);
+    }
+
     function apply(change: Change, done: boolean): void {
+      if (givenUp) return;
       const recipe = change(get().recipe);
       if (recipe !== get().recipe) {
+        if (!loose) undoneBefore = undone;
         loose = true;
         undone = [];
         // Told together: whoever is told of the recipe has to know whether more is to come.
@@ -418,6 +436,18 @@ export function createDraft(server: Server, keeper: Keeper) {
           show();
         } else apply(change, done);
         if (done) void work();
+      },
+      giveUp: () => {
+        if (!loose) return false;
+        loose = false;
+        givenUp = true;
+        undone = undoneBefore;
+        show({ recipe: settled() });
+        keep();
+        return true;
+      },
+      letGo: () => {
+        givenUp = false;
       },
       settle: () => {
         if (!later.length) settleHere();

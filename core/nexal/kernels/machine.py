@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from nexal.kernels.addresses import pointer
 from nexal.kernels.instructions import ROW, Op, split_exponent
-from nexal.kernels.powers import bits, bounded_power, square_root, whole_below, wide_power, with_sign
+from nexal.kernels.powers import bits, bounded_power, cube_root, square_root, whole_below, wide_power, with_sign
 
 (
     _COPY, _X, _Y, _ADD, _SUBTRACT, _MULTIPLY, _DIVIDE, _MINIMUM, _MAXIMUM, _ABSOLUTE, _NEGATIVE, _SQUARE_ROOT,
@@ -28,7 +28,7 @@ _SMALLEST = _f32(np.finfo(np.float32).tiny)
 _UP = _f32(2.0**24)
 _LARGEST_DISPLAY = np.nextafter(_f32(1.055 * float(_LARGEST) ** (1 / 2.4) - 0.055), _ZERO)
 """The largest encoded value whose scene light float32 holds."""
-_THIRD, _TO_DISPLAY, _TO_SCENE = split_exponent(1 / 3), split_exponent(1 / 2.4), split_exponent(2.4)
+_TO_DISPLAY, _TO_SCENE = split_exponent(1 / 2.4), split_exponent(2.4)
 
 
 @numba.njit(nogil=True)
@@ -37,7 +37,7 @@ def _root(o: NDArray[np.float32], a: NDArray[np.float32]) -> None:
         x = abs(a[j])
         # Numbers below the normal ones are made normal: 2^24 has the cube root 2^8.
         tiny = x < _SMALLEST
-        root = bounded_power(x * _UP if tiny else x, *_THIRD) * (_f32(1 / 256) if tiny else _ONE)
+        root = cube_root(x * _UP if tiny else x) * (_f32(1 / 256) if tiny else _ONE)
         o[j] = with_sign(root if (x > _ZERO) & (x <= _LARGEST) else x, a[j])
 
 

@@ -110,6 +110,23 @@ def wide_power(base: Any, high: Any, low: Any) -> Any:
     return _power_of_two(rest) * halves[0] * halves[1]
 
 
+@numba.njit(nogil=True, fastmath={"contract"})
+def cube_root(base: Any) -> Any:
+    """The cube root of a positive normal number.
+
+    A third of the exponent, by way of the bits, is the reciprocal of the root to 3.5 %; each step makes of an error its
+    third power (Householder's method of third order), without a division. What is left of the rounding is taken off at
+    the end. Largest relative error 9e-8 where a processor multiplies and adds in one, else 4e-7.
+    """
+    near = floating(_i32(_i32(0x54A24000) - _i32(_f32(bits(base)) * _f32(1 / 3))))
+    for _ in range(2):
+        off = _f32(1) - base * near * (near * near)
+        near = near + near * (off * (_f32(2 / 9) * off + _f32(1 / 3)))
+    square = near * near
+    root = base * square
+    return root + (base - (root * root) * root) * (square * _f32(1 / 3))
+
+
 @numba.njit(nogil=True)
 def with_sign(size: Any, sign: Any) -> Any:
     """A number that is not negative, with the sign of another."""

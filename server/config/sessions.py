@@ -38,7 +38,13 @@ class Beside:
 
 
 NOTHING = Beside()
-beside: Callable[[HttpRequest], Beside] = lambda _: NOTHING  # noqa: E731
+
+
+def _nothing(request: HttpRequest) -> Beside:
+    return NOTHING
+
+
+beside: Callable[[HttpRequest], Beside] = _nothing
 """What a request will ask for besides: set by the app that knows."""
 
 

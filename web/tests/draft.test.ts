@@ -163,6 +163,26 @@ describe("one queue for edits, moves and saves", () => {
     expect(server.revisions.map((row) => names(row.recipe).join(""))).toEqual(["", "a", "af"]);
   });
 
+  it("gives up what a drag told while a move through the history was on its way, and nothing else", async () => {
+    const draft = await opened();
+    draft.getState().edit(add("a"));
+    await draft.getState().finished();
+    server.slow = 15;
+    draft.getState().undo();
+    draft.getState().edit(add("b"), false);
+    draft.getState().edit(add("c"));
+    draft.getState().edit(add("d"), false);
+    await new Promise((resolve) => setTimeout(resolve, 5));
+    // Nothing of it has come yet.
+    expect(draft.getState().giveUp()).toBe(false);
+    await vi.waitFor(() => expect(draft.getState().moving).toBe(true));
+    expect(draft.getState().giveUp()).toBe(true);
+    draft.getState().letGo();
+    expect(await draft.getState().finished()).toBe(true);
+    expect(shown(draft)).toBe(server.seen);
+    expect(shown(draft)).not.toContain("d");
+  });
+
   it("has what was undone before a drag that was given up", async () => {
     const draft = await opened();
     server.slow = 20;

@@ -150,7 +150,6 @@ export function createDraft(server: Server, keeper: Keeper) {
     }
 
     function apply(change: Change, done: boolean): void {
-      if (givenUp) return;
       const recipe = change(get().recipe);
       if (recipe !== get().recipe) {
         if (!loose) undoneBefore = undone;
@@ -328,6 +327,7 @@ export function createDraft(server: Server, keeper: Keeper) {
       undone = [];
       later = [];
       loose = false;
+      givenUp = false;
       const start = {
         shot,
         head,
@@ -430,6 +430,7 @@ export function createDraft(server: Server, keeper: Keeper) {
         get().editKeys((recipe) => changedAt(recipe, shown, frame), done);
       },
       editKeys: (change, done = true) => {
+        if (givenUp) return;
         // What is asked for after a move through the history is done upon what that leads to.
         if (later.length) {
           later = [...later, { change, done }];
@@ -442,6 +443,8 @@ export function createDraft(server: Server, keeper: Keeper) {
         loose = false;
         givenUp = true;
         undone = undoneBefore;
+        // Of the same drag, told while a move through the history was on its way.
+        later = later.filter((entry) => !("change" in entry) || entry.done);
         show({ recipe: settled() });
         keep();
         return true;

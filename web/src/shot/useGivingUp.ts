@@ -38,6 +38,7 @@ export function useGivingUp(): void {
     window.addEventListener("pointercancel", release, first);
     window.addEventListener("keydown", key, first);
     return () => {
+      useDraft.getState().letGo();
       window.removeEventListener("pointerdown", press, first);
       window.removeEventListener("pointermove", move, first);
       window.removeEventListener("pointerup", release, first);

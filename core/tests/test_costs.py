@@ -211,20 +211,18 @@ class GivenUp(CoreTest):
     def test_long_computations_look_whether_they_are_wanted(self) -> None:
         size = {"width": 2000, "height": 2000}
         strokes = [{"points": [[0, 0], [1900, 1900]], "radius": 300}] * 100
-        for step in (
-            {"op": "noise", "set": {**size, "octaves": 8}},
-            {"op": "grow", "in": {"matte": "plane"}, "set": {"distance": 100}},
-            {"op": "blur", "in": {"from": "plane"}, "set": {"radius": 400}},
-            {"op": "touch_up", "in": {"matte": "plane"}, "set": {"strokes": strokes}},
-            {
-                "op": "formula",
-                "in": {"a": "plane"},
-                "set": {"expressions": {f"c{n}": "sin(a) + cos(a)" for n in range(300)}},
-            },
+        formulas = {f"c{n}": "sin(a) + cos(a)" for n in range(300)}
+        # Three looks are had before the operation itself begins.
+        for step, looks in (
+            ({"op": "noise", "set": {**size, "octaves": 8}}, 8),
+            ({"op": "grow", "in": {"matte": "plane"}, "set": {"distance": 100}}, 4),
+            ({"op": "blur", "in": {"from": "plane"}, "set": {"radius": 400}}, 8),
+            ({"op": "touch_up", "in": {"matte": "plane"}, "set": {"strokes": strokes}}, 8),
+            ({"op": "formula", "in": {"a": "plane"}, "set": {"expressions": formulas}}, 8),
         ):
             steps = [{**PLANE, "set": {**PLANE["set"], **size}}, {"name": "s", **step}]
             with self.subTest(step["op"]):
-                work = Bounded(give_up_at=8)
+                work = Bounded(give_up_at=looks)
                 with self.assertRaises(Cancelled):
                     evaluated(steps, work, channels=["c0"] if step["op"] == "formula" else None)
 

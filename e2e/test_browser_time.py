@@ -395,6 +395,39 @@ class Others(TimeTest):
         page.keyboard.press("k")
         self.wait_for_step("sum", passes=[{"stops": {"keys": [[3, 0]]}}, {"stops": {"keys": [[1, 1], [5, 0]]}}])
 
+    def test_keys_follow_the_pointer_over_as_many_frames_as_it_goes(self) -> None:
+        steps = [
+            {"name": "softer", "op": "blur", "in": {"from": "flight"}, "set": {"radius": {"keys": [[1, 2], [5, 10]]}}}
+        ]
+        page = self.open_moving("softer", steps=steps)
+        panel = page.get_by_label("Step", exact=True)
+        course = panel.get_by_role("group", name="Course of radius")
+        ruler = self.timeline().get_by_role("slider", name="Playhead")
+        # The course has its first and last frame a little inside of its ends.
+        for key, line, width, later in (
+            (self.timeline().get_by_role("button", name="Keys of softer at frame 5"), ruler, 8, (8, 2, 6)),
+            (course.get_by_role("button", name="Key of radius at frame 6"), course, 7.4, (8, 2, 5)),
+        ):
+            count = self.shot.revisions.count()
+            start = self.step("softer")["set"]["radius"]["keys"][1][0]
+            box, across = key.bounding_box(), line.bounding_box()
+            assert box
+            assert across
+            x, y = box["x"] + box["width"] / 2, box["y"] + box["height"] / 2
+            page.mouse.move(x, y)
+            page.mouse.down()
+            for frame in later:
+                page.mouse.move(x + (frame - start) * across["width"] / width, y, steps=8)
+                self.wait_for_page(
+                    page, lambda n=frame: self.timeline().get_by_role("button", name=f"at frame {n}").count() == 1
+                )
+            page.mouse.up()
+            self.wait_for_step("softer", radius={"keys": [[1, 2], [later[-1], 10]]})
+            self.assertEqual(self.shot.revisions.count(), count + 1)
+            # The playhead stays where it was, and knows nothing of it afterwards.
+            page.mouse.move(x - 30, y)
+            self.assertEqual(self.frame(), 1)
+
     def test_keys_of_several_settings_are_taken_together(self) -> None:
         moves = {"keys": [[1, 0], [4, 1], [7, 0.5]]}
         steps = [{"name": "nearer", "op": "place", "in": {"picture": "flight"}, "set": {"x": moves, "y": moves}}]

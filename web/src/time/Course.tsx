@@ -136,9 +136,10 @@ export function Course({ step, place, label, keys, range, fine, writable }: Prop
             opacity={1 - part * 0.2}
           />
         ))}
-        {ordered.map((key) => (
+        {ordered.map((key, index) => (
           <rect
-            key={key[0]}
+            // Not by its frame: what is dragged would be another at each, and the pointer lost.
+            key={index}
             role="button"
             tabIndex={0}
             aria-label={`Key of ${label} at frame ${key[0]}, ${key[2] ?? "linear"}`}

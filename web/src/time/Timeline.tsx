@@ -44,6 +44,7 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
     from: number;
     ranging: boolean;
     key: number | null;
+    /** Frames that it has been moved by, forth and back. */
     by: number;
     /** The frames whose keys are dragged. */
     held: number[];
@@ -55,6 +56,14 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
     const left = ruler.current!.getBoundingClientRect().x;
     const found = Math.floor(((event.clientX - left) / Math.max(1, width)) * count) + whole[0];
     return Math.min(whole[1], Math.max(whole[0], found));
+  };
+  const moveTaken = (own: NonNullable<typeof drag.current>, event: PointerEvent) => {
+    const by = at(event) - own.key!;
+    if (!by || !writable || !moveKeysOf(step!.name, own.held, by, false)) return;
+    own.by += Math.abs(by);
+    own.key! += by;
+    take(moved(taken, own.held, by));
+    own.held = own.held.map((frame) => frame + by);
   };
   const frames = [...new Set(movingIn(step).flatMap(({ keys }) => keys.map((key) => key[0])))];
   const surety = suretyOf(step);
@@ -125,13 +134,20 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
         onPointerMove={(event) => {
           const held = drag.current;
           if (!held) return;
+          if (held.key !== null) return moveTaken(held, event);
           const to = at(event);
           if (held.ranging) change({ range: [Math.min(held.from, to), Math.max(held.from, to)] });
           else if (to !== useTime.getState().frame) goTo(to);
         }}
-        onPointerUp={() => {
-          if (drag.current?.ranging) onRange(useTime.getState().range);
+        onPointerUp={(event) => {
+          const held = drag.current;
           drag.current = null;
+          if (held?.ranging) onRange(useTime.getState().range);
+          else if (held?.by) useDraft.getState().settle();
+          else if (held && held.key !== null && !event.shiftKey) {
+            take([]);
+            goTo(held.key);
+          }
         }}
       >
         <svg width={width} height={HEIGHT} className="block" aria-hidden>
@@ -226,32 +242,13 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
             }}
             onPointerDown={(event) => {
               event.stopPropagation();
-              event.currentTarget.setPointerCapture(event.pointerId);
+              // The key of another frame is another button: what is held has to outlast it.
+              ruler.current?.setPointerCapture(event.pointerId);
               const others = taken.filter((other) => other !== key);
               const held = event.shiftKey || taken.includes(key) ? [...others, key] : [key];
               drag.current = { from: key, ranging: false, key, by: 0, held };
               if (!event.shiftKey) return;
               take(taken.includes(key) ? others : held);
-            }}
-            onPointerMove={(event) => {
-              event.stopPropagation();
-              const own = drag.current;
-              if (own?.key == null || !writable) return;
-              const by = at(event) - own.key;
-              if (!by || !moveKeysOf(step!.name, own.held, by, false)) return;
-              own.by += by;
-              own.key += by;
-              take(moved(taken, own.held, by));
-              own.held = own.held.map((frame) => frame + by);
-            }}
-            onPointerUp={(event) => {
-              event.stopPropagation();
-              if (drag.current?.by) useDraft.getState().settle();
-              else if (!event.shiftKey) {
-                take([]);
-                goTo(key);
-              }
-              drag.current = null;
             }}
           />
         ))}

@@ -194,6 +194,23 @@ class Keeping(BrowserTest):
         self.wait_for_page(other, lambda: self.white(other).input_value() == "0.600", seconds=90)
         self.wait_for_step("core", white=0.6)
 
+    def test_work_is_taken_up_that_was_begun_later_and_came_back_under_another_name(self) -> None:
+        page = self.page
+        page.on("dialog", lambda dialog: dialog.accept())
+        other = page.context.new_page()
+        self.open_shot(other, "?item=core")
+        self.white(other).wait_for()
+        self.refuse_saves_of(page)
+        self.put_white("0.6")
+        page.get_by_role("button", name="Try again").wait_for()
+        # As where the former document is slower to be gone than the new one is to come.
+        page.evaluate("sessionStorage.removeItem('nexal-page')")
+        page.reload()
+        page.get_by_text("unsaved work found").wait_for()
+        page.close(run_before_unload=False)
+        self.wait_for_page(other, lambda: self.white(other).input_value() == "0.600", seconds=90)
+        self.wait_for_step("core", white=0.6)
+
     def refuse_saves_of(self, page) -> None:
         """
         Until the end, and by the server: what the browser holds back for a test may get through as its page closes.

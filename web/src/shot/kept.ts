@@ -43,19 +43,24 @@ function pageName(): Promise<string> {
       void take(wanted);
       return;
     }
-    void navigator.locks.request(lockOf(wanted), { ifAvailable: true }, (lock) => {
-      if (lock) return take(wanted);
-      // The page was duplicated: the other one keeps the name.
-      const fresh = crypto.randomUUID();
-      void navigator.locks.request(lockOf(fresh), () => take(fresh));
-      return undefined;
-    });
+    // Loaded anew, its former document may hold the lock for a moment yet, or who watches it.
+    const signal = AbortSignal.timeout(FORMER_MS);
+    navigator.locks
+      .request(lockOf(wanted), { signal }, () => take(wanted))
+      .catch(() => {
+        // The page was duplicated: the other one keeps the name.
+        const fresh = crypto.randomUUID();
+        void navigator.locks.request(lockOf(fresh), () => take(fresh));
+      });
   });
   return page;
 }
 
-/** How long a page that is just closing may take to be gone, and one that is loaded anew to be back. */
-const [CLOSING_MS, BACK_MS] = [3000, 15_000];
+/**
+ * How long a page that is just closing may take to be gone, one that is loaded anew to be back, and its former document
+ * to be gone before it goes by another name.
+ */
+const [CLOSING_MS, BACK_MS, FORMER_MS] = [3000, 15_000, 500];
 
 const lockOf = (name: string) => `nexal-page-${name}`;
 
@@ -64,30 +69,69 @@ async function isHeld(name: string): Promise<boolean> {
   return Boolean(held?.some((lock) => lock.name === lockOf(name)));
 }
 
-/** Whether a page is gone; one that is on its way out (closed, crashed) is waited for. */
-async function isGone(name: string): Promise<boolean> {
-  if (!("locks" in navigator)) return true;
-  if (!(await isHeld(name))) return true;
+type Entry = [key: [shot: number, page: string], kept: Kept];
+
+/** What other pages keep of somebody's work on a shot. */
+async function ofOthers(shot: number, owner: string): Promise<Entry[]> {
+  const mine = await pageName();
+  const all = await entries<[number, string], Kept>(store());
+  return all.filter(([key, kept]) => key[0] === shot && key[1] !== mine && kept.owner === owner);
+}
+
+/** What a page kept that is gone, under this page's name from now on; a page on its way out (closed, crashed) is waited for. */
+async function takenOver([key]: Entry): Promise<Kept | null> {
+  const mine = await pageName();
+  const take = async () => {
+    // While it was waited for, the page may have saved after all, or another one may have been quicker.
+    const left = await get<Kept>(key, store());
+    if (!left) return null;
+    await set([key[0], mine], left, store());
+    await del(key, store());
+    return left;
+  };
+  if (!("locks" in navigator)) return take();
+  // Its lock is had for as long as it is taken over: of two pages that wait for it one alone does.
   return navigator.locks
-    .request(lockOf(name), { mode: "shared", signal: AbortSignal.timeout(CLOSING_MS) }, () => true)
-    .catch(() => false);
+    .request(lockOf(key[1]), { signal: AbortSignal.timeout(CLOSING_MS) }, take)
+    .catch(() => null);
+}
+
+/** Who begins to keep work tells the other pages: one that was opened before watches it too. */
+interface Beginning {
+  shot: number;
+  owner: string;
+  page: string;
+}
+const CHANNEL = "nexal-keeping";
+const told = new Set<number>();
+
+function tell(beginning: Beginning): void {
+  if (told.has(beginning.shot) || !("BroadcastChannel" in window)) return;
+  told.add(beginning.shot);
+  const channel = new BroadcastChannel(CHANNEL);
+  channel.postMessage(beginning);
+  channel.close();
 }
 
 /** In the browser's own database: unlike its other store it holds recipes of any size. */
 export const browserKeeper: Keeper = {
-  keep: async (kept) => set([kept.shot, await pageName()], kept, store()),
-  forget: async (shot) => del([shot, await pageName()], store()),
+  keep: async (kept) => {
+    const mine = await pageName();
+    await set([kept.shot, mine], kept, store());
+    tell({ shot: kept.shot, owner: kept.owner, page: mine });
+  },
+  forget: async (shot) => {
+    told.delete(shot);
+    await del([shot, await pageName()], store());
+  },
   find: async (shot, owner) => {
     const mine = await pageName();
     const own = await get<Kept>([shot, mine], store());
     if (own?.owner === owner) return own;
-    for (const [key, kept] of await entries<[number, string], Kept>(store())) {
-      if (key[0] !== shot || kept.owner !== owner || !(await isGone(key[1]))) continue;
-      // While it was waited for, the page may have saved after all.
-      const left = await get<Kept>(key, store());
+    for (const entry of await ofOthers(shot, owner)) {
+      const left = await takenOver(entry);
       if (!left) continue;
-      await set([shot, mine], left, store());
-      await del(key, store());
+      tell({ shot, owner, page: mine });
       return left;
     }
     return null;
@@ -95,19 +139,36 @@ export const browserKeeper: Keeper = {
   watch: async (shot, owner, left, signal) => {
     if (!("locks" in navigator)) return;
     const mine = await pageName();
-    const of = async () =>
-      (await entries<[number, string], Kept>(store())).filter(
-        ([key, kept]) => key[0] === shot && key[1] !== mine && kept.owner === owner,
-      );
-    const gone = async (key: [number, string]) => {
+    if (signal.aborted) return;
+    const watched = new Set([mine]);
+    const look = async () => {
+      for (const [key] of await ofOthers(shot, owner)) follow(key[1]);
+    };
+    const follow = (name: string) => {
+      if (signal.aborted || watched.has(name)) return;
+      watched.add(name);
+      // Who is no longer asked after is given up.
+      void gone(name).catch(() => undefined);
+    };
+    const gone = async (name: string) => {
       do {
-        await navigator.locks.request(lockOf(key[1]), { mode: "shared", signal }, () => undefined);
+        await navigator.locks.request(lockOf(name), { mode: "shared", signal }, () => undefined);
         // One that is only loaded anew comes back for its work.
         await new Promise((resolve) => setTimeout(resolve, BACK_MS));
-      } while (await isHeld(key[1]));
-      if (!signal.aborted && (await get<Kept>(key, store()))) left();
+      } while (await isHeld(name));
+      watched.delete(name);
+      if (signal.aborted) return;
+      if (await get<Kept>([shot, name], store())) left();
+      // It may have come back under another name, or another page took its work up: that one is watched now.
+      else await look();
     };
-    // Who is no longer asked after is given up.
-    await Promise.all((await of()).map(([key]) => gone(key).catch(() => undefined)));
+    if ("BroadcastChannel" in window) {
+      const channel = new BroadcastChannel(CHANNEL);
+      channel.onmessage = ({ data }: MessageEvent<Beginning>) => {
+        if (data.shot === shot && data.owner === owner) follow(data.page);
+      };
+      signal.addEventListener("abort", () => channel.close());
+    }
+    await look();
   },
 };

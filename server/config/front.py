@@ -29,6 +29,8 @@ from waitress.parser import HTTPRequestParser
 from waitress.server import TcpWSGIServer
 from waitress.task import ThreadedTaskDispatcher
 
+from config.database import writes
+
 HEADER_SECONDS = 20
 """How long the head of a request, or a form, may take to arrive."""
 LEAST_RATE = 20_000
@@ -68,13 +70,41 @@ class Parser(HTTPRequestParser):
         return bool(now - self.began > HEADER_SECONDS + self.body_bytes_received / LEAST_RATE)
 
 
+class Waker:
+    """The server as a channel's thread sees it: its loop is woken only for what it would not see by itself."""
+
+    def __init__(self, server: Any, channel: Channel) -> None:
+        self._server, self._channel = server, channel
+
+    def pull_trigger(self) -> None:
+        if self._channel.unwatched():
+            self._server.pull_trigger()
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._server, name)
+
+
 class Channel(HTTPChannel):
     parser_class = Parser
+    _watched = False
+    """Whether the loop, when it looked last, began to wait for what the client sends."""
 
-    def __init__(self, *given: Any, **more: Any) -> None:
-        super().__init__(*given, **more)
+    def __init__(self, server: Any, *given: Any, **more: Any) -> None:
+        super().__init__(server, *given, **more)
+        waker: Any = Waker(server, self)
+        self.server = waker
         # What is not taken at once is cut off anew each time: pieces as large as the system's whole buffer cost twice.
         self.sendbuf_len = min(self.sendbuf_len, SEND_BYTES)
+
+    def readable(self) -> bool:
+        # First, so that a thread that asks meanwhile is not told what was so before.
+        self._watched = False
+        self._watched = answer = bool(super().readable())
+        return answer
+
+    def unwatched(self) -> bool:
+        """Whether the loop has to look: something is to be sent or closed, or it does not wait for this client."""
+        return bool(self.total_outbufs_len or self.will_close or self.close_when_flushed or not self._watched)
 
 
 class Held:
@@ -227,11 +257,13 @@ def main(arguments: list[str]) -> None:
         threading.Timer(GRACE_SECONDS, os._exit, (1,)).start()
 
     held = Held(chosen.workers)
+    writes.share(chosen.workers)
     for number in range(chosen.workers):
         child = os.fork()
         if child == 0:
             # Alone, it would keep the port from those that are started in its place.
             ctypes.CDLL(None).prctl(PR_SET_PDEATHSIG, signal.SIGKILL)
+            writes.count_as(number)
             serve(listening, chosen.threads, held.of(number))
         children.add(child)
     signal.signal(signal.SIGTERM, stop)

@@ -1,9 +1,12 @@
 """Rows by queries that are written out, for what every drag asks for.
 
 Django takes five times as long over writing such a query as the database over answering it, and over each answer to a
-written one as long again to find out what becomes of its columns. Here that is found out once.
+written one as long again to find out what becomes of its columns. Here that is found out once. And what was asked
+within the last second is not asked again, unless something was written since by any of the server's processes
+(`config.database.writes`): what is dragged asks the same ten times a second.
 """
 
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from functools import cache
@@ -11,6 +14,8 @@ from typing import Any
 
 from django.db import connection
 from django.db.models import Model
+
+from config.database import writes
 
 Wanted = type[Model] | str
 
@@ -60,10 +65,57 @@ def _selected(wanted: tuple[Wanted, ...]) -> str:
 
 def rows(query: str, values: Sequence[Any], *wanted: Wanted) -> list[tuple[Any, ...]]:
     """What a query from its FROM on finds: of each row what is wanted, a model's whole row or a column by its name."""
-    with connection.cursor() as cursor:
-        cursor.execute(f"SELECT {_selected(wanted)} {query}", values)
-        stored = cursor.fetchall()
+    stored = _stored(f"SELECT {_selected(wanted)} {query}", tuple(values))
     return [tuple(_parts(row, wanted)) for row in stored]
+
+
+Stored = Sequence[Sequence[Any]]
+
+
+@dataclass(frozen=True)
+class _Answer:
+    stored: Stored
+    writes: int
+    """How much had been written when it was asked for."""
+    asked: float
+
+
+BELIEVED_SECONDS = 1.0
+"""How long an answer holds if the server wrote nothing: others, as commands, may write to its database too."""
+_answers: dict[tuple[str, tuple[Any, ...]], _Answer] = {}
+_swept = 0.0
+
+
+def _stored(query: str, values: tuple[Any, ...]) -> Stored:
+    # Within a transaction others would be told what is not committed.
+    if connection.in_atomic_block:
+        return _asked(query, values)
+    written, now = writes.so_far(), time.monotonic()
+    known = _answers.get((query, values))
+    if known and known.writes == written and now - known.asked < BELIEVED_SECONDS:
+        return known.stored
+    stored = _asked(query, values)
+    _forget(now)
+    _answers[query, values] = _Answer(stored, written, now)
+    return stored
+
+
+def _asked(query: str, values: tuple[Any, ...]) -> Stored:
+    with connection.cursor() as cursor:
+        cursor.execute(query, values)
+        stored: Stored = cursor.fetchall()
+    return stored
+
+
+def _forget(now: float) -> None:
+    """Drop what is believed no longer, once in that time: no more is kept than is asked for in two seconds."""
+    global _swept
+    if now - _swept < BELIEVED_SECONDS:
+        return
+    _swept = now
+    for key, answer in list(_answers.items()):
+        if now - answer.asked >= BELIEVED_SECONDS:
+            _answers.pop(key, None)
 
 
 def _parts(stored: Sequence[Any], wanted: tuple[Wanted, ...]) -> list[Any]:

@@ -27,6 +27,7 @@ class Front(SimpleTestCase):
         self.enterContext(mock.patch.object(front, "HEADER_SECONDS", 0.5))
         self.bodies: list[int] = []
         self.threads: list[str] = []
+        self.looks_seconds = 0.05
         self.saw_hang_up = threading.Event()
         listening = socket.create_server(("127.0.0.1", 0), backlog=512)
         listening.setblocking(False)
@@ -40,7 +41,7 @@ class Front(SimpleTestCase):
 
     def loop(self) -> None:
         while not self.ended.is_set():
-            self.server.asyncore.loop(timeout=0.05, map=self.server._map, use_poll=True, count=1)
+            self.server.asyncore.loop(timeout=self.looks_seconds, map=self.server._map, use_poll=True, count=1)
         self.server.task_dispatcher.shutdown(timeout=1)
         self.server.close()
 
@@ -53,6 +54,8 @@ class Front(SimpleTestCase):
                 time.sleep(0.02)
             if time.monotonic() < deadline:
                 self.saw_hang_up.set()
+        if environ["PATH_INFO"] == "/rest":
+            time.sleep(0.05)
         if environ["PATH_INFO"] == "/planes":
             response = Samples()
             response.content = memoryview(self.planes)
@@ -75,6 +78,17 @@ class Front(SimpleTestCase):
         connection.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
         return self.answer(connection)
 
+    def ask_again(self, connection: socket.socket, path: str = "/", times: int = 1, slowly: Any = None) -> None:
+        """Ask on a connection that stays, so many times at once, and take the answers, once `slowly` holds."""
+        connection.sendall(f"GET {path} HTTP/1.1\r\nHost: x\r\n\r\n".encode() * times)
+        while slowly is not None and not slowly:
+            time.sleep(0.02)
+        body = self.planes if path == "/planes" else b"ok"
+        got = bytearray()
+        while got.count(b"\r\n\r\n" + body) < times:
+            got += connection.recv(1 << 20)
+        self.assertEqual(got.count(b"HTTP/1.1 200 OK"), times)
+
     def test_half_sent_requests_and_idle_connections_keep_nobody_waiting(self) -> None:
         with mock.patch.object(front, "HEADER_SECONDS", 60):
             for number in range(120):
@@ -85,6 +99,36 @@ class Front(SimpleTestCase):
                     )
             for _ in range(5):
                 self.assertEqual(self.ask(), "HTTP/1.1 200 OK")
+
+    def test_the_loop_is_woken_for_an_answer_only_where_something_is_left_to_do(self) -> None:
+        woken: list[int] = []
+        wake = self.server.pull_trigger
+
+        def count() -> None:
+            woken.append(1)
+            wake()
+
+        with mock.patch.object(self.server, "pull_trigger", count):
+            connection = self.connect()
+            for _ in range(20):
+                self.ask_again(connection, "/rest")
+            # On a machine that is slow, it may be looking about just then.
+            self.assertLess(len(woken), 10)
+            woken.clear()
+            # What a slow client has not taken yet is sent by the loop.
+            self.ask_again(connection, "/planes", slowly=woken)
+
+    def test_who_asks_again_is_heard_without_the_loop_coming_round_by_itself(self) -> None:
+        # It waits for longer than this client does: whom it does not watch is not answered.
+        self.looks_seconds = 60.0
+        connection = self.connect()
+        for number in range(60):
+            self.ask_again(connection, "/planes" if number % 3 == 2 else "/")
+            # While more of them are answered than are read ahead, the loop does not watch who asks.
+            self.ask_again(connection, times=3)
+        self.looks_seconds = 0.05
+        # Its end is told by the loop itself.
+        self.ask()
 
     def test_planes_go_out_whole_from_where_they_lie_also_to_a_slow_client(self) -> None:
         connection = self.connect()

@@ -3,19 +3,24 @@
 from __future__ import annotations
 
 import itertools
+import os
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import timedelta
 from unittest import mock
 
 from django.contrib.auth import BACKEND_SESSION_KEY, HASH_SESSION_KEY, SESSION_KEY
 from django.contrib.sessions.models import Session
-from django.db import OperationalError, connection, connections
+from django.db import IntegrityError, OperationalError, connection, connections, transaction
 from django.db.backends.mysql.base import DatabaseWrapper
-from django.test import Client, SimpleTestCase, TestCase
+from django.test import Client, SimpleTestCase, TestCase, TransactionTestCase
 from django.utils import timezone
-from server_support import ServerTest
+from server_support import PASSWORD, Api, Served, ServerTest
 
 from accounts.models import Place, User
-from config.database import base
+from config import rows as written
+from config.database import base, writes
 from config.rows import rows
 from projects.models import Membership, Project, Shot
 from recipes.models import Revision
@@ -108,6 +113,145 @@ class WhoAsks(ServerTest):
         client = self.signed_in()
         Session.objects.update(expire_date=timezone.now() - timedelta(seconds=1))
         self.assertIsNone(self.who(client))
+
+
+class Believed(Served, TransactionTestCase):
+    """What was answered within a second is not asked again, unless something was written."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.clock = self.enterContext(mock.patch.object(written.time, "monotonic", return_value=1000.0))
+        self.enterContext(mock.patch.dict(written._answers, clear=True))
+        self.enterContext(mock.patch.object(written, "_swept", 0.0))
+
+    def name(self) -> str:
+        return rows("FROM projects_shot WHERE projects_shot.id = %s", [self.shot.pk], Shot)[0][0].name
+
+    def rename(self, name: str) -> None:
+        Shot.objects.filter(pk=self.shot.pk).update(name=name)
+
+    @contextmanager
+    def asks(self, count: int) -> Iterator[None]:
+        with self.assertNumQueries(count):
+            yield
+
+    def test_a_second_long_and_no_longer(self) -> None:
+        for after, count in ((0, 1), (0.5, 0), (0.4, 0), (0.2, 1), (0.9, 0), (7, 1)):
+            self.clock.return_value += after
+            with self.subTest(after=after), self.asks(count):
+                self.assertEqual(self.name(), "040 moth")
+        # Nothing is kept of what nobody asks for any more.
+        self.clock.return_value += 5
+        rows("FROM projects_shot", [], "projects_shot.id")
+        self.assertEqual(len(written._answers), 1)
+
+    def test_rows_are_made_anew_each_time(self) -> None:
+        first, second = (rows("FROM projects_shot", [], Shot)[0][0] for _ in range(2))
+        first.name = "of one request alone"
+        self.assertEqual(second.name, "040 moth")
+
+    def test_what_is_written_is_seen_at_once(self) -> None:
+        shot = Shot.objects.get(pk=self.shot.pk)
+        for number, write in enumerate(
+            (
+                self.rename,
+                lambda name: Shot.objects.bulk_update([Shot(pk=shot.pk, name=name)], ["name"]),
+                lambda name: connection.cursor().execute(f" update projects_shot SET name = '{name}'"),
+                lambda name: connection.cursor().executemany("UPDATE projects_shot SET name = %s", [("x",), (name,)]),
+            )
+        ):
+            self.name()
+            write(f"{number} fern")
+            self.assertEqual(self.name(), f"{number} fern")
+        self.name()
+        self.name()
+        Shot.objects.update(head=None)
+        Revision.objects.all().delete()
+        Shot.objects.all().delete()
+        self.assertRaises(IndexError, self.name)
+
+    def test_what_is_not_committed_is_its_own_transactions_alone(self) -> None:
+        told: list[str] = []
+        begun, go_on = threading.Event(), threading.Event()
+
+        def work() -> None:
+            with transaction.atomic():
+                self.rename("050 fern")
+                told.append(self.name())
+                begun.set()
+                go_on.wait(20)
+            connection.close()
+
+        self.assertEqual(self.name(), "040 moth")
+        thread = threading.Thread(target=work)
+        thread.start()
+        begun.wait(20)
+        self.assertEqual(self.name(), "040 moth")
+        go_on.set()
+        thread.join(20)
+        self.assertEqual((told, self.name()), (["050 fern"], "050 fern"))
+
+    def test_what_is_undone_was_never_told_to_anybody(self) -> None:
+        with transaction.atomic():
+            self.rename("050 fern")
+            self.assertEqual(self.name(), "050 fern")
+            transaction.set_rollback(True)
+        self.assertEqual(self.name(), "040 moth")
+
+    def test_only_what_may_have_changed_something_counts(self) -> None:
+        before = writes.so_far()
+        self.name()
+        with transaction.atomic():
+            list(Shot.objects.select_for_update())
+        self.assertEqual(writes.so_far(), before)
+        # What failed may be there all the same: only the answer may have been lost.
+        with self.assertRaises(IntegrityError):
+            Membership.objects.create(project=self.project, user=self.owner, role="viewer")
+        self.assertGreater(writes.so_far(), before)
+
+    def test_processes_count_together(self) -> None:
+        counts = writes._counts
+        self.addCleanup(setattr, writes, "_counts", counts)
+        writes.share(3)
+        for number in (1, 2, 1):
+            child = os.fork()
+            if child == 0:
+                writes.count_as(number)
+                writes.note()
+                os._exit(0)
+            self.assertEqual(os.waitpid(child, 0)[1], 0)
+        writes.note()
+        self.assertEqual((writes.so_far(), list(writes._counts)), (4, [1, 2, 1]))
+
+    def test_a_drag_asks_nothing_until_they_may_no_longer(self) -> None:
+        self.upload()
+        ask = {"recipe": self.story(), "address": "cut", "view": "drag"}
+
+        def look(api: Api) -> int:
+            return api.post(f"/api/shots/{self.shot.pk}/view", ask).status_code
+
+        for change, status in (
+            (lambda api: api.delete("/api/session"), 401),
+            (lambda _: Session.objects.all().delete(), 401),
+            (lambda _: User.objects.filter(pk=self.viewer.pk).update(is_active=False), 401),
+            (lambda _: User.objects.filter(pk=self.viewer.pk).update(password="another"), 401),
+            (lambda _: Membership.objects.filter(user=self.viewer).delete(), 404),
+            (lambda _: Shot.objects.update(deleted=timezone.now()), 404),
+            (lambda _: Source.objects.all().delete(), 422),
+        ):
+            api = self.as_user(self.viewer)
+            # Of their first view it is noted that their source is used.
+            self.assertEqual([look(api) for _ in range(2)], [200, 200])
+            with self.asks(0):
+                self.assertEqual(look(api), 200)
+            change(api)
+            with self.subTest(status=status):
+                self.assertEqual(look(api), status)
+            self.viewer.is_active = True
+            self.viewer.set_password(PASSWORD)
+            self.viewer.save()
+            Membership.objects.get_or_create(project=self.project, user=self.viewer, role="viewer")
+            Shot.objects.update(deleted=None)
 
 
 class Connection(SimpleTestCase):

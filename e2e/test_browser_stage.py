@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from browser_support import BrowserTest, code
+from playwright.sync_api import Route
 
 
 class Stage(BrowserTest):
@@ -57,6 +58,37 @@ class Stage(BrowserTest):
         field.fill("1.5")
         field.press("Enter")
         self.assert_pixel(self.page, 160, 90, [255, 255, code(0.25 * 2**1.5)])
+
+    def test_a_look_that_changes_while_a_picture_is_on_its_way_is_how_it_is_seen(self) -> None:
+        page = self.page
+        exposure = page.get_by_label("Exposure")
+
+        def expose(stops: str) -> None:
+            exposure.fill(stops)
+            exposure.press("Enter")
+
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+        held: list[Route] = []
+        page.route("**/view", lambda route: held.append(route))
+        self.choose_item(page, "cut")
+        self.wait_for_page(page, lambda: held, "the picture is on its way")
+        expose("-1")
+        self.set_choice("Backdrop", "white")
+        for route in held:
+            route.continue_()
+        page.unroute("**/view")
+        self.assert_pixel(page, 160, 90, [code(0.375), code(0.25), code(0.125)])
+        self.assert_pixel(page, 300, 20, [255, 255, 255])
+        # And back, to what it came painted as, whose picture is gone by now; over another item, and back from there.
+        expose("0")
+        self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+        for backdrop, wanted in (("house", [0, 0, 255]), ("black", [0, 0, 0])):
+            self.set_choice("Backdrop", backdrop)
+            self.assert_pixel(page, 300, 20, wanted)
+            self.choose_item(page, "moth")
+            self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
+            self.choose_item(page, "cut")
+            self.assert_pixel(page, 300, 20, wanted)
 
     def test_backdrops_behind_a_cut_out(self) -> None:
         page = self.page

@@ -4,7 +4,7 @@ import { useRef } from "react";
 import { getForBytes } from "@/api/client";
 import { useSeen } from "@/parts/useSeen";
 import { useSettled } from "@/parts/useSettled";
-import { readPlanes } from "@/stage/planes";
+import { planesOf } from "@/stage/painting";
 import { SmallPicture } from "@/stage/SmallPicture";
 
 interface Props {
@@ -24,7 +24,7 @@ export function ShotPicture({ shot, revision, picture, frame, scale, label }: Pr
   const asked = (size: number) => ({
     queryKey: ["shot-picture", shot, revision, picture, frame, size],
     queryFn: async () =>
-      readPlanes(
+      planesOf(
         await getForBytes(
           `/api/shots/${shot}/revisions/${revision}/view/${picture}?scale=${size}&frame=${frame}`,
         ),

@@ -10,7 +10,7 @@ import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { Waiting } from "@/parts/Waiting";
 import { when } from "@/parts/when";
-import { readPlanes } from "@/stage/planes";
+import { planesOf } from "@/stage/painting";
 import { SmallPicture } from "@/stage/SmallPicture";
 import { useView } from "@/stage/viewState";
 import { lookedAt } from "@/time/keys";
@@ -240,7 +240,7 @@ function RevisionPicture({ shot, row }: { shot: number; row: Row }) {
   const planes = useQuery({
     queryKey: ["revision-picture", shot, row.number, row.picture, frame],
     queryFn: async () =>
-      readPlanes(
+      planesOf(
         await getForBytes(
           `/api/shots/${shot}/revisions/${row.number}/view/${row.picture}?scale=8&frame=${frame}`,
         ),

@@ -1,28 +1,72 @@
 /// <reference lib="webworker" />
-import { type Look, type Planes, contour, paint, removed, unlike, unsure } from "./painting";
+import { ApiError, type Problem, forBytes } from "@/api/bytes";
+
+import { type Look, type Planes, contour, paint, planesOf, removed, unlike, unsure } from "./painting";
 
 export type Job =
   | { kind: "paint"; planes: Planes; look: Look }
   | { kind: "removed"; planes: Planes }
   | { kind: "contour" | "unsure"; planes: Planes; picture: Planes };
 
-export interface Asked {
-  id: number;
-  job: Job;
+/** Planes to be asked for, and how they will be seen. */
+export interface Wanted {
+  url: string;
+  init: { method: string; headers: Record<string, string>; body: string };
+  look: Look;
 }
 
-/** A picture, or why there is none. */
-export type Painted = { id: number; bitmap: ImageBitmap } | { id: number; fault: string };
+export type Asked =
+  | { id: number; job: Job }
+  | { id: number; wanted: Wanted }
+  /** What is wanted of that number is wanted no longer. */
+  | { id: number; givenUp: true };
 
-self.onmessage = (event: MessageEvent<Asked>) => {
-  const { id, job } = event.data;
-  const answer = (painted: Painted, moved: Transferable[] = []) =>
-    (self as DedicatedWorkerGlobalScope).postMessage(painted, moved);
-  painted(job).then(
-    (bitmap) => answer({ id, bitmap }, [bitmap]),
-    (fault: unknown) => answer({ id, fault: String(fault) }),
-  );
+/** Planes, and their picture; none where they could not be painted. */
+export interface Fetched {
+  planes: Planes;
+  bitmap: ImageBitmap | null;
+}
+
+/** A picture, planes that were asked for, or why there is nothing. */
+export type Answer =
+  | { id: number; bitmap: ImageBitmap }
+  | { id: number; fetched: Fetched }
+  | { id: number; refused: { status: number; problem: Problem } }
+  | { id: number; fault: string };
+
+const worker = self as DedicatedWorkerGlobalScope;
+const onTheWay = new Map<number, AbortController>();
+
+self.onmessage = ({ data }: MessageEvent<Asked>) => {
+  if ("givenUp" in data) onTheWay.get(data.id)?.abort();
+  else if ("wanted" in data) void fetched(data.id, data.wanted);
+  else
+    painted(data.job).then(
+      (bitmap) => worker.postMessage({ id: data.id, bitmap } satisfies Answer, [bitmap]),
+      (fault: unknown) => worker.postMessage({ id: data.id, fault: String(fault) } satisfies Answer),
+    );
 };
+
+/** Fetched and painted here, the page may be busy with drawing itself meanwhile. */
+async function fetched(id: number, { url, init, look }: Wanted): Promise<void> {
+  const abort = new AbortController();
+  onTheWay.set(id, abort);
+  try {
+    const answered = await forBytes(url, { ...init, signal: abort.signal });
+    const planes = planesOf(answered);
+    const bitmap = await painted({ kind: "paint", planes, look }).catch(() => null);
+    const answer: Answer = { id, fetched: { planes, bitmap } };
+    worker.postMessage(answer, bitmap ? [answered.bytes, bitmap] : [answered.bytes]);
+  } catch (error) {
+    const answer: Answer =
+      error instanceof ApiError
+        ? { id, refused: { status: error.status, problem: error.problem } }
+        : { id, fault: String(error) };
+    worker.postMessage(answer);
+  } finally {
+    onTheWay.delete(id);
+  }
+}
 
 async function painted(job: Job): Promise<ImageBitmap> {
   const [, , width, height] = job.planes.region;

@@ -1,4 +1,4 @@
-import type { Problem } from "@/api/client";
+import type { Bytes, Problem } from "@/api/bytes";
 
 import { HALF_VALUES, decode, encode } from "./halves";
 
@@ -19,6 +19,11 @@ export interface Planes {
   samples: Uint16Array[];
   /** What they stand in for roughly, at a scale of their own, until a slow step is computed. */
   pending?: Problem | null;
+}
+
+/** Planes of an answer, whose head tells what they are. */
+export function planesOf({ headers, bytes }: Bytes): Planes {
+  return planesIn(JSON.parse(headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">, bytes);
 }
 
 /** Planes from their bytes, one after the other, and what they are. */

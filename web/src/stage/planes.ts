@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 
-import { type Bytes, type Item, type Problem, api, got, postForBytes, problemOf } from "@/api/client";
+import { ApiError, type Item, type Problem, api, got, postForBytes, posted, problemOf } from "@/api/client";
 import { keepWhileSame } from "@/api/queries";
 import { type Recipe, drafted } from "@/api/recipe";
 
-import { type Planes, planesIn } from "./painting";
+import { fetchPainted } from "./painter";
+import { type Look, type Planes, planesOf } from "./painting";
 import { smallPlanes } from "./smallPictures";
 import { alike, covers, joined, missing } from "./reuse";
 import { type DiagnosedAs, useView } from "./viewState";
@@ -34,14 +35,38 @@ export function ownView(name: string): string {
   return `${TAB}-${name}`;
 }
 
+const sent = (shot: number, ask: ViewAsk) =>
+  [
+    `/api/shots/${shot}/view`,
+    { ...ask, ...drafted(ask.recipe), view: ask.view && ownView(ask.view) },
+  ] as const;
+
 /** Ask the server for planes. */
 export async function fetchPlanes(shot: number, ask: ViewAsk, signal?: AbortSignal): Promise<Planes> {
-  const body = { ...ask, ...drafted(ask.recipe), view: ask.view && ownView(ask.view) };
-  return readPlanes(await postForBytes(`/api/shots/${shot}/view`, body, signal));
+  return planesOf(await postForBytes(...sent(shot, ask), signal));
 }
 
-export function readPlanes({ headers, bytes }: Bytes): Planes {
-  return planesIn(JSON.parse(headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">, bytes);
+/** How planes will be seen, and what that is known by. */
+export interface Seen {
+  look: Look;
+  key: string;
+}
+
+/** The same, painted by the time they are here. */
+export async function fetchSeen(
+  shot: number,
+  ask: ViewAsk,
+  seen: Seen,
+  signal: AbortSignal,
+): Promise<Planes> {
+  const [url, body] = sent(shot, ask);
+  try {
+    return await fetchPainted({ url, init: posted(body), look: seen.look }, seen.key, signal);
+  } catch (error) {
+    if (error instanceof ApiError) throw error;
+    // The worker failed, not the server: who paints them will tell.
+    return fetchPlanes(shot, ask, signal);
+  }
 }
 
 /**
@@ -50,17 +75,24 @@ export function readPlanes({ headers, bytes }: Bytes): Planes {
  */
 export type Sooner = (tell: (ask: ViewAsk) => void) => () => void;
 
-/** Planes of an item that follow what is asked for. Of another part of the same, only what is not there is fetched. */
-export function useLivePlanes(shot: number, ask: ViewAsk | null, sooner?: Sooner) {
+/**
+ * Planes of an item that follow what is asked for. Of another part of the same, only what is not there is fetched. What
+ * is known to be seen somehow comes painted (`paintedAs`).
+ */
+export function useLivePlanes(shot: number, ask: ViewAsk | null, seen: Seen | null = null, sooner?: Sooner) {
   const arrivals = useView((state) => state.arrivals);
   const last = useRef<{ of: string; planes: Planes } | null>(null);
+  const look = useRef(seen);
+  useEffect(() => {
+    look.current = seen;
+  });
   const wishFor = (ask: ViewAsk): Wish => ({
     key: JSON.stringify([shot, ask, arrivals]),
     place: JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region]),
     fetch: async (signal) => {
       const of = JSON.stringify([shot, { ...ask, region: null }, arrivals]);
       const there = last.current?.of === of ? last.current.planes : null;
-      const planes = await fetchMissing(shot, { ...ask, rough: true }, there, signal);
+      const planes = await fetchMissing(shot, { ...ask, rough: true }, there, look.current, signal);
       // Of what only a part is looked at now, all is still there when one looks back.
       if (!there || there.pending || !covers(there.region, planes.region)) last.current = { of, planes };
       return planes;
@@ -82,6 +114,7 @@ async function fetchMissing(
   shot: number,
   ask: ViewAsk,
   there: Planes | null,
+  seen: Seen | null,
   signal: AbortSignal,
 ): Promise<Planes> {
   const rest = there && ask.region && !there.pending ? missing(there.region, ask.region) : null;
@@ -94,7 +127,7 @@ async function fetchMissing(
     );
     if (alike([there!, ...parts])) return joined([there!, ...parts], ask.region!);
   }
-  return fetchPlanes(shot, ask, signal);
+  return seen ? fetchSeen(shot, ask, seen, signal) : fetchPlanes(shot, ask, signal);
 }
 
 /** What is answered sooner is not late: a word that comes and goes with each step of a drag is only a flicker. */

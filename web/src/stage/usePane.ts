@@ -8,7 +8,7 @@ import { lookedAt } from "@/time/keys";
 import { useTime } from "@/time/timeState";
 
 import { type Placement, scaleFor, visibleRegion } from "./geometry";
-import { paintIn } from "./painter";
+import { paintIn, paintedAs } from "./painter";
 import type { Backing, Look, Planes } from "./painting";
 import { type Sooner, type ViewAsk, useLivePlanes } from "./planes";
 import type { DiagnosedAs } from "./viewState";
@@ -79,7 +79,17 @@ export function usePane(ask: PaneAsk) {
   const dragged = useDraft((state) => state.moving) && still !== recipe;
   const wanted = (layer: Layer | null, view: string) => wantedOf(ask, layer, view, dragged);
 
-  const picture = useLivePlanes(ask.shot, wanted(ask.picture, "picture"), useSooner(ask));
+  const tint = ask.tint ? { tint: ask.tint } : {};
+  const lookKey = JSON.stringify([ask.exposure, ask.backing, ask.tint]);
+  const picture = useLivePlanes(
+    ask.shot,
+    wanted(ask.picture, "picture"),
+    // Over another item it can be painted only where both are there.
+    ask.backing.kind === "item"
+      ? null
+      : { look: { exposure: ask.exposure, backing: ask.backing, ...tint }, key: lookKey },
+    useSooner(ask),
+  );
   const overlay = useLivePlanes(
     ask.shot,
     ask.matte && ask.picture
@@ -102,13 +112,13 @@ export function usePane(ask: PaneAsk) {
       : behind.planes && known(behind)
         ? { kind: "planes", planes: behind.planes }
         : { kind: "colour", rgb: [0, 0, 0] };
-  const look: Look = { exposure: ask.exposure, backing, ...(ask.tint ? { tint: ask.tint } : {}) };
-  const lookKey = JSON.stringify([ask.exposure, ask.backing, ask.tint]);
-
-  const painted = usePainted(picture.planes, (planes) => ({ kind: "paint", planes, look }), [
+  const look: Look = { exposure: ask.exposure, backing, ...tint };
+  const painted = usePainted(
+    picture.planes,
+    (planes) => ({ kind: "paint", planes, look }),
+    [lookKey, ask.backing.kind === "item" ? behind.planes : null],
     lookKey,
-    ask.backing.kind === "item" ? behind.planes : null,
-  ]);
+  );
   const kind = ask.matte?.kind;
   const laid = usePainted(
     // What could not be computed has no overlay, and none of before either.
@@ -174,19 +184,28 @@ export interface Waiting {
 
 const keyOf = ({ address, problem, recipe, rough }: Waiting) => [address, problem.where, recipe, rough];
 
-/** Planes painted as they change. */
+/** Planes painted as they change; `look` is what their picture is known by where it may have come with them. */
 export function usePainted(
   planes: Planes | null,
   job: (planes: Planes) => Parameters<typeof paintIn>[1],
   inputs: unknown[],
+  look?: string,
 ): { shown: PaintedPlanes | null; problem: Problem | null } {
   const [shown, setShown] = useState<PaintedPlanes | null>(null);
+  // What came painted is shown with the planes, and not once the page has been drawn with them.
+  const bitmap = planes && look !== undefined ? paintedAs(planes, look) : null;
+  const came = useMemo(() => (planes && bitmap ? { planes, bitmap } : null), [planes, bitmap]);
   const [problem, setProblem] = useState<Problem | null>(null);
   const order = useRef(0);
   useEffect(() => {
     const mine = ++order.current;
     if (!planes) {
       setShown(null);
+      return;
+    }
+    if (came) {
+      setShown(came);
+      setProblem(null);
       return;
     }
     void paintIn("stage", job(planes)).then(
@@ -211,10 +230,10 @@ export function usePainted(
     );
     // `job` follows from the inputs.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [planes, ...inputs]);
+  }, [planes, came, ...inputs]);
   // A bitmap holds memory that nobody collects.
   useEffect(() => {
     return () => shown?.bitmap.close();
   }, [shown]);
-  return { shown, problem };
+  return { shown: came ?? shown, problem };
 }

@@ -1,6 +1,7 @@
 import { postForBytes } from "@/api/client";
 import { type Recipe, drafted } from "@/api/recipe";
-import { ownView, readPlanes, useFollowed } from "@/stage/planes";
+import { planesOf } from "@/stage/painting";
+import { ownView, useFollowed } from "@/stage/planes";
 import { useView } from "@/stage/viewState";
 
 import type { LitShape } from "./packingView";
@@ -20,7 +21,7 @@ export interface LitAsk {
 export function useLit(shot: number, recipe: Recipe | null, ask: LitAsk | null, view: string) {
   const arrivals = useView((state) => state.arrivals);
   return useFollowed(recipe && ask ? JSON.stringify([shot, recipe, ask, arrivals]) : "", async () =>
-    readPlanes(
+    planesOf(
       await postForBytes(`/api/shots/${shot}/lit`, { ...drafted(recipe!), ...ask, view: ownView(view) }),
     ),
   );

@@ -352,6 +352,78 @@ class ByHand(MattesTest):
         page.locator('[data-item="matte"][aria-current="true"]').wait_for()
         self.assert_pixel(page, 45, 40, [0] * 3)
 
+    def hold(self, *spots: tuple[float, float]) -> None:
+        """Press at the first of them, go by the others, and hold on."""
+        for number, spot in enumerate(spots):
+            self.page.mouse.move(*self.spot(self.page, *spot))
+            if not number:
+                self.page.mouse.down()
+
+    def go_on_and_let_go(self) -> None:
+        self.page.mouse.move(*self.spot(self.page, 220, 130), steps=4)
+        self.page.mouse.up()
+        self.page.mouse.move(*self.spot(self.page, 250, 60), steps=4)
+
+    def test_a_stroke_is_given_up_and_the_brush_stays(self) -> None:
+        page = self.open_shot(query="?item=matte")
+        live = page.get_by_test_id("live-stroke")
+        page.keyboard.press("t")
+        self.hold((30, 40), (60, 40), (90, 40))
+        live.wait_for()
+        page.keyboard.press("Escape")
+        live.wait_for(state="hidden")
+        self.go_on_and_let_go()
+        self.assertEqual(live.count(), 0)
+        # So it is by another tool, taken in the middle of it: nothing of it comes back.
+        self.hold((30, 40), (60, 40))
+        live.wait_for()
+        page.get_by_role("button", name="Draw shapes").press("Enter")
+        live.wait_for(state="hidden")
+        self.go_on_and_let_go()
+        page.keyboard.press("Escape")
+        page.keyboard.press("t")
+        self.go_on_and_let_go()
+        self.assertEqual(live.count(), 0)
+        self.drag((150, 90), (170, 90))
+        self.wait_for(lambda: len(self.strokes()) == 1)
+        first = self.strokes()[0]["points"][0]
+        self.assertAlmostEqual(first[0], 150, delta=1)
+        self.assertEqual([step["op"] for step in self.recipe()["steps"]].count("shape"), 0)
+        # The brush is put down by Escape alone.
+        page.keyboard.press("Escape")
+        page.get_by_test_id("overlay").wait_for(state="hidden")
+
+    def test_marks_of_a_drag_are_given_up_together(self) -> None:
+        self.open_shot(query="?item=moth")
+        self.bench().get_by_role("button", name="Subject").click()
+        self.click_at(160, 90)
+        self.wait_for(lambda: len(self.marks()) == 1)
+        self.hold((40, 40), (90, 40), (140, 40), (190, 40))
+        self.bench().get_by_role("button", name="Subject").get_by_text("5").wait_for()
+        self.page.keyboard.press("Escape")
+        self.bench().get_by_role("button", name="Subject").get_by_text("1").wait_for()
+        self.go_on_and_let_go()
+        # One that is there and is moved goes back to its place.
+        self.hold((160, 90), (200, 120))
+        self.page.keyboard.press("Escape")
+        self.go_on_and_let_go()
+        self.click_at(290, 150)
+        self.wait_for(lambda: len(self.marks()) == 2)
+        self.assertEqual([round(mark["x"]) for mark in self.marks()], [160, 290])
+
+    def test_the_point_in_hand_is_given_up_and_the_curve_goes_on(self) -> None:
+        page = self.open_shot(query="?item=matte")
+        page.get_by_role("button", name="Draw shapes").click()
+        for spot in ((60, 40), (200, 40), (200, 140)):
+            self.click_at(*spot)
+        self.hold((260, 90), (280, 120))
+        page.keyboard.press("Escape")
+        self.go_on_and_let_go()
+        page.keyboard.press("Enter")
+        self.wait_for(lambda: bool(self.step("shape")))
+        (path,) = self.step("shape")["set"]["paths"]
+        self.assertEqual(len(path["points"]), 3)
+
     def test_the_ring_at_the_pointer(self) -> None:
         page = self.open_shot(query="?item=matte")
         page.mouse.move(*self.spot(page, 160, 90))

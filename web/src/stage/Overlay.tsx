@@ -23,12 +23,33 @@ export function Overlay({ placement, gesture, onHover, children }: Props) {
   const { tool, brush, markRadius, ring } = useTools();
   const [pointer, setPointer] = useState<[number, number] | null>(null);
   const panning = useRef(false);
+  /** What the pointer holds, as it was when it went down. */
+  const inHand = useRef<Gesture | null>(null);
   const marking = tool === "subject" || tool === "background";
   const radius = (marking ? markRadius : brush.radius) * placement.zoom;
 
   useEffect(() => {
     if (ring) panning.current = false;
   }, [ring]);
+
+  // Given up by Escape, by another tool, and where the pointer is taken away.
+  const giveUp = () => {
+    inHand.current?.giveUp();
+    inHand.current = null;
+  };
+  useEffect(() => {
+    const key = (event: KeyboardEvent) => {
+      if (event.key !== "Escape" || !inHand.current) return;
+      giveUp();
+      event.preventDefault();
+      event.stopImmediatePropagation();
+    };
+    window.addEventListener("keydown", key, true);
+    return () => {
+      window.removeEventListener("keydown", key, true);
+      giveUp();
+    };
+  }, [tool]);
 
   const track = (event: PointerEvent) => {
     const own = event.currentTarget.getBoundingClientRect();
@@ -47,6 +68,7 @@ export function Overlay({ placement, gesture, onHover, children }: Props) {
         }
         if (event.button !== 0) return;
         event.currentTarget.setPointerCapture(event.pointerId);
+        inHand.current = gesture;
         gesture.down(navigation.at(event), event);
       }}
       onPointerMove={(event) => {
@@ -54,7 +76,7 @@ export function Overlay({ placement, gesture, onHover, children }: Props) {
         if (ring) return;
         onHover(navigation.at(event));
         if (panning.current) navigation.move(event);
-        else {
+        else if (inHand.current) {
           // Every position that the device reported since the last event, for smooth strokes.
           const native = event.nativeEvent.getCoalescedEvents?.() ?? [];
           const own = event.currentTarget.getBoundingClientRect();
@@ -70,7 +92,15 @@ export function Overlay({ placement, gesture, onHover, children }: Props) {
         }
       }}
       onPointerUp={(event) => {
-        if (!panning.current && event.button === 0 && !ring) gesture.up(navigation.at(event), event);
+        if (inHand.current && event.button === 0) {
+          inHand.current = null;
+          gesture.up(navigation.at(event), event);
+        }
+        panning.current = false;
+        navigation.stop();
+      }}
+      onPointerCancel={() => {
+        giveUp();
         panning.current = false;
         navigation.stop();
       }}

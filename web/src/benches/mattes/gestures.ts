@@ -5,5 +5,7 @@ export interface Gesture {
   down: (at: [number, number], event: PointerEvent) => void;
   move: (at: [number, number], event: PointerEvent) => void;
   up: (at: [number, number], event: PointerEvent) => void;
+  /** All is as it was before the pointer went down, and it has nothing in hand any more. */
+  giveUp: () => void;
   twice?: (at: [number, number]) => void;
 }

@@ -204,6 +204,11 @@ export function useDrawing({ recipe, item, zoom, onPath, onRecipe }: Context) {
       follow(x, y, true);
       grip.current = null;
     },
+    // What was moved of a curve that is there is a drag of the recipe, and given up with it.
+    giveUp: () => {
+      if (grip.current?.kind === "new") setOpen((now) => now.slice(0, -1));
+      grip.current = null;
+    },
     twice: ([x, y]) => {
       if (open.length >= 3) return close(open);
       const index = paths.findIndex((each) => nearest(pointsOf(each), x, y).distance <= reach);

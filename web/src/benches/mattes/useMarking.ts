@@ -11,6 +11,7 @@ export function useMarking(source: string): Gesture {
   const { marks, put } = useMarks();
   const held = useRef<{ index: number; dx: number; dy: number } | null>(null);
   const last = useRef<[number, number] | null>(null);
+  const before = useRef(marks);
   const side = tool === "background" ? "background" : "subject";
   const round = (value: number) => Math.round(value * 10) / 10;
   const dab = ([x, y]: [number, number]) => {
@@ -21,6 +22,7 @@ export function useMarking(source: string): Gesture {
   };
   return {
     down: (at, event) => {
+      before.current = marks;
       const index = marks.findLastIndex(
         (mark) => belongs(mark, source) && Math.hypot(mark.x - at[0], mark.y - at[1]) <= mark.radius,
       );
@@ -46,6 +48,11 @@ export function useMarking(source: string): Gesture {
     up: () => {
       held.current = null;
       last.current = null;
+    },
+    giveUp: () => {
+      held.current = null;
+      last.current = null;
+      put(before.current);
     },
   };
 }

@@ -64,6 +64,10 @@ export function usePainting({ recipe, known, zoom, onStroke, onRecipe }: Context
       points.current = null;
       if (list && channels) onStroke(strokeOf(list, brush, channels));
     },
+    giveUp: () => {
+      if (points.current) setLive((before) => before.slice(0, -1));
+      points.current = null;
+    },
   };
   /** Strokes that the computed picture holds by now need not be drawn over it any longer. */
   const settle = useCallback(() => setLive((before) => (points.current ? before.slice(-1) : [])), []);

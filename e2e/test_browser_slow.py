@@ -33,9 +33,12 @@ class Slow(BrowserTest):
         note.wait_for(state="hidden", timeout=90_000)
         self.assertEqual([row.state for row in SlowResult.objects.filter(shot=self.shot)], ["done"])
 
-    @staticmethod
-    def no_start(route: Route) -> None:
+    refused = 0
+    """How often the page was kept from beginning a slow step."""
+
+    def no_start(self, route: Route) -> None:
         if route.request.method == "POST":
+            self.refused += 1
             route.abort()
         else:
             route.continue_()
@@ -76,6 +79,8 @@ class Slow(BrowserTest):
         # The square is there, from the proxy, and round it the weave.
         self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
         self.wait_for_page(page, lambda: len(set(self.pixel(page, 20, 20)[:3])) == 1, "the weave")
+        # Else it would begin in between, and be there before it is looked for.
+        self.wait_for_page(page, lambda: self.refused, "it would have been begun")
         self.assertFalse(SlowResult.objects.filter(shot=self.shot).exists())
         page.unroute("**/slow")
         self.choose_item(page, "hair")

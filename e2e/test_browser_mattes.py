@@ -423,6 +423,17 @@ class ByHand(MattesTest):
         self.wait_for(lambda: bool(self.step("shape")))
         (path,) = self.step("shape")["set"]["paths"]
         self.assertEqual(len(path["points"]), 3)
+        # A point of it that is moved when another tool is taken goes back, and nothing is left unsaved.
+        page.locator('[data-item="shape"][aria-current="true"]').wait_for()
+        self.hold((60, 40), (90, 60), (100, 70))
+        page.keyboard.press("t")
+        self.go_on_and_let_go()
+        page.wait_for_timeout(500)
+        self.assertEqual(page.get_by_role("banner").first.get_by_text("not saved").count(), 0)
+        page.reload()
+        page.locator('[data-item="shape"]').wait_for()
+        self.assertEqual(page.get_by_text("unsaved work found").count(), 0)
+        self.assertEqual(self.step("shape")["set"]["paths"][0]["points"], path["points"])
 
     def test_the_ring_at_the_pointer(self) -> None:
         page = self.open_shot(query="?item=matte")

@@ -20,6 +20,7 @@ import socket
 import sys
 import threading
 import time
+import weakref
 from types import FrameType
 from typing import Any
 
@@ -74,7 +75,8 @@ class Waker:
     """The server as a channel's thread sees it: its loop is woken only for what it would not see by itself."""
 
     def __init__(self, server: Any, channel: Channel) -> None:
-        self._server, self._channel = server, channel
+        # The channel holds this in turn: else neither would go before the next collection.
+        self._server, self._channel = server, weakref.proxy(channel)
 
     def pull_trigger(self) -> None:
         if self._channel.unwatched():

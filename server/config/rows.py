@@ -113,7 +113,7 @@ def _forget(now: float) -> None:
     if now - _swept < BELIEVED_SECONDS:
         return
     _swept = now
-    for key, answer in list(_answers.items()):
+    for key, answer in _answers.copy().items():
         if now - answer.asked >= BELIEVED_SECONDS:
             _answers.pop(key, None)
 

@@ -55,24 +55,28 @@ describe("a painter", () => {
 
 describe("planes that come painted", () => {
   const begun = async (signal = new AbortController().signal) => {
-    const [{ fetchSeen }, { paintedAs }] = [await import("@/stage/planes"), await import("@/stage/painter")];
+    const [{ fetchSeen }, { paintedAs, dropPainted }] = [
+      await import("@/stage/planes"),
+      await import("@/stage/painter"),
+    ];
     const ask = { recipe: { nexal: 1 } as unknown as Recipe, address: "core", scale: 2 };
     const planes = fetchSeen(7, ask, { look, key: "plain" }, signal);
     planes.catch(() => undefined);
-    return { planes, paintedAs, worker: FakeWorker.made[0]! };
+    return { planes, paintedAs, dropPainted, worker: FakeWorker.made[0]! };
   };
 
   it("are known by how they look for as long as their picture is there", async () => {
-    const { planes, paintedAs, worker } = await begun();
+    const { planes, paintedAs, dropPainted, worker } = await begun();
     expect(worker.asked[0]!.wanted).toMatchObject({ url: "/api/shots/7/view", look });
     expect(JSON.parse(worker.asked[0]!.wanted!.init.body)).toMatchObject({ address: "core", scale: 2 });
-    const [bitmap, told] = [{ width: 8 }, { channels: ["Y"] }];
+    const [bitmap, told] = [{ width: 8, close: () => (bitmap.width = 0) }, { channels: ["Y"] }];
     worker.answer({ fetched: { planes: told, bitmap } });
     const here = await planes;
     expect(here).toBe(told);
     expect(paintedAs(here, "plain")).toBe(bitmap);
     expect(paintedAs(here, "brighter")).toBeNull();
-    bitmap.width = 0;
+    dropPainted(here);
+    expect(bitmap.width).toBe(0);
     expect(paintedAs(here, "plain")).toBeNull();
   });
 

@@ -90,6 +90,12 @@ export async function fetchPainted(wanted: Wanted, look: string, signal: AbortSi
   return planes;
 }
 
+/** Give back the memory of a picture that came with planes and is not shown. */
+export function dropPainted(planes: Planes): void {
+  came.get(planes)?.bitmap.close();
+  came.delete(planes);
+}
+
 /** The picture that came with planes, if it looks so. */
 export function paintedAs(planes: Planes, look: string): ImageBitmap | null {
   const painted = came.get(planes);

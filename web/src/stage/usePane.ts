@@ -8,7 +8,7 @@ import { lookedAt } from "@/time/keys";
 import { useTime } from "@/time/timeState";
 
 import { type Placement, scaleFor, visibleRegion } from "./geometry";
-import { paintIn, paintedAs } from "./painter";
+import { dropPainted, paintIn, paintedAs } from "./painter";
 import type { Backing, Look, Planes } from "./painting";
 import { type Sooner, type ViewAsk, useLivePlanes } from "./planes";
 import type { DiagnosedAs } from "./viewState";
@@ -208,6 +208,7 @@ export function usePainted(
       setProblem(null);
       return;
     }
+    if (look !== undefined && shown?.planes !== planes) dropPainted(planes);
     void paintIn("stage", job(planes)).then(
       (bitmap) => {
         if (mine !== order.current) {

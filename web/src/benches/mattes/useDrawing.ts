@@ -1,6 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 
 import { type Recipe, changeStep, findStep } from "@/api/recipe";
+import { useDraft } from "@/shot/draft";
 import { useTools } from "@/stage/tools";
 
 import { isKeyed, lookedAt, valueIn } from "@/time/keys";
@@ -204,9 +205,10 @@ export function useDrawing({ recipe, item, zoom, onPath, onRecipe }: Context) {
       follow(x, y, true);
       grip.current = null;
     },
-    // What was moved of a curve that is there is a drag of the recipe, and given up with it.
     giveUp: () => {
       if (grip.current?.kind === "new") setOpen((now) => now.slice(0, -1));
+      // What was moved of a curve that is there is a drag of the recipe.
+      else if (grip.current) useDraft.getState().giveUp();
       grip.current = null;
     },
     twice: ([x, y]) => {

@@ -13,6 +13,7 @@ from __future__ import annotations
 import contextlib
 import http.client
 import io
+import itertools
 import json
 import os
 import random
@@ -61,6 +62,8 @@ class Client:
         self.port = port
         self.cookies: dict[str, str] = {}
         self.connection: http.client.HTTPConnection | None = None
+        self.turn = 0.0
+        """When what is followed should be asked for again, as the server told with its last answer."""
         self.ask("/api/session")
         self.ask("/api/session", {"username": name, "password": PASSWORD})
 
@@ -89,6 +92,7 @@ class Client:
             name, _, value = given.partition(";")[0].partition("=")
             self.cookies[name] = value
         self.connection = connection
+        self.turn = time.monotonic() + int(answer.headers.get("X-Nexal-Next", 0)) / 1000
         if answer.status >= 300:
             raise Refused(answer.status, content)
         return content
@@ -187,7 +191,7 @@ def crowd(people: int = 20, seconds: int = 15) -> int:
     phases = {}
     for name, several, heavy in (("one", 1, False), ("all", people, False), ("with a heavy one", people, True)):
         over = time.monotonic() + seconds
-        took: list[list[float]] = [[] for _ in range(several)]
+        took: list[list[tuple[float, float]]] = [[] for _ in range(several)]
         work = [
             threading.Thread(target=_drag, args=(n, clients[n], shots[n % len(shots)], over, took[n], ends))
             for n in range(several)
@@ -199,16 +203,23 @@ def crowd(people: int = 20, seconds: int = 15) -> int:
         for thread in work:
             thread.join()
         phases[name] = took
-    p95 = {name: percentile([one for own in took for one in own], 95) for name, took in phases.items()}
-    each = sorted(percentile(own, 95) for own in phases["all"])
+    p95 = {name: percentile([one for own in took for one in _answered(own)], 95) for name, took in phases.items()}
+    each = sorted(percentile(_answered(own), 95) for own in phases["all"])
+    seen = [later[1] - sooner[0] for own in phases["all"] for sooner, later in itertools.pairwise(own)]
     print(
         f"{people} people dragging, each over their own shot: p95 {1000 * p95['all']:.0f} ms, "
         f"{p95['all'] / p95['one']:.1f} of one alone ({1000 * p95['one']:.0f} ms; aim 4); "
         f"beside somebody who asks for work of seconds {p95['with a heavy one'] / p95['all']:.2f} of that; "
         f"the slowest person's p95 is {each[-1] / each[len(each) // 2]:.2f} of the middle one's; "
+        f"{len(seen) / seconds / people:.1f} pictures a second each, when the next comes "
+        f"{1000 * percentile(seen, 50):.0f} ms old (p95 {1000 * percentile(seen, 95):.0f}); "
         f"{dict(ends)}; {bystander.end()}; {server_memory():.0f} MB"
     )
     return 0
+
+
+def _answered(took: list[tuple[float, float]]) -> list[float]:
+    return [came - began for began, came in took]
 
 
 def _somebody(owner: Client, number: int) -> Client:
@@ -254,7 +265,7 @@ def _drag(
     client: Client,
     of: tuple[int, dict[str, Any], str],
     over: float,
-    took: list[float],
+    took: list[tuple[float, float]],
     ends: Counter[str],
 ) -> None:
     shot, recipe, source = of
@@ -264,11 +275,12 @@ def _drag(
         began = time.monotonic()
         try:
             client.ask(f"/api/shots/{shot}/view", _dragged(recipe, source, round(chance.random() + 0.1, 4), "drag"))
-            took.append(time.monotonic() - began)
+            took.append((began, time.monotonic()))
             ends["answered"] += 1
         except Refused as error:
             ends[str(error)] += 1
-        time.sleep(max(0.0, 0.1 - (time.monotonic() - began)))
+        # As the page does: with the next change, and not before its turn.
+        time.sleep(max(0.0, began + 0.1 - time.monotonic(), client.turn - time.monotonic()))
 
 
 def _ask_much(client: Client, of: tuple[int, dict[str, Any], str], over: float, ends: Counter[str]) -> None:

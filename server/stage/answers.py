@@ -37,11 +37,16 @@ def answer_of(seen: ViewPlanes, data: Sequence[bool], alpha: str, display: Windo
     return json.dumps(head), half_planes(seen.picture)
 
 
-def respond(request: HttpRequest, answer: Answer) -> HttpResponse:
-    """Planes on their way; what they are stands in X-Nexal-View."""
+def respond(request: HttpRequest, answer: Answer, wait: float = 0.0) -> HttpResponse:
+    """Planes on their way; what they are stands in X-Nexal-View.
+
+    In X-Nexal-Next stands after how many milliseconds who follows them should ask again, where that is not at once.
+    """
     head, body = answer
     response = in_bytes(request, body)
     response["X-Nexal-View"] = head
+    if wait:
+        response["X-Nexal-Next"] = str(round(1000 * wait))
     return response
 
 

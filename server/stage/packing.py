@@ -14,6 +14,7 @@ from nexal.engine import Cancellation
 from nexal.formats.targets import FORMATS
 from projects.access import seen_shot
 from stage.answers import answer_of, respond
+from stage.pace import followed
 from stage.requests import Ask, plan_of
 from stage.services import engine
 from stage.superseding import newest
@@ -94,14 +95,14 @@ class LossRow(Schema):
 @router.post("/shots/{shot_id}/lit")
 def lit(request: HttpRequest, shot_id: int, ask: LitAsk) -> HttpResponse:
     """The lit object as finished planes, in the form of a view."""
-    planned = plan_of(seen_shot(request, shot_id), ask)
-    base, packed, normal = (planned.feed(each) if each else None for each in (ask.base, ask.packed, ask.normal))
     pose = ObjectPose(ask.object, ask.turn, ask.key, ask.fill, ask.size)
-    cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
-    seen = core_lit(engine(), planned, Textures(base, packed, normal), pose, cancellation)
-    digest = "-".join(feed.node.digest for feed in (base, packed, normal) if feed)
-    answer = answer_of(seen, [True] * 3, "none", seen.picture.description.display, digest)
-    return respond(request, answer)
+    with followed(request, shot_id, ask.view) as turn:
+        planned = plan_of(seen_shot(request, shot_id), ask)
+        base, packed, normal = (planned.feed(each) if each else None for each in (ask.base, ask.packed, ask.normal))
+        seen = core_lit(engine(), planned, Textures(base, packed, normal), pose, turn.cancellation)
+        digest = "-".join(feed.node.digest for feed in (base, packed, normal) if feed)
+        answer = answer_of(seen, [True] * 3, "none", seen.picture.description.display, digest)
+        return respond(request, answer, turn.next())
 
 
 @router.post("/shots/{shot_id}/proof", response=list[ProofRow])

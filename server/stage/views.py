@@ -14,9 +14,9 @@ from nexal.errors import RecipeError
 from nexal.picture import ALPHA_NAME, Window, main_channels
 from projects.access import seen_shot
 from stage.answers import Answer, answer_of, respond
+from stage.pace import followed
 from stage.requests import Ask, Light, Pixel, plan_of
 from stage.services import engine
-from stage.superseding import newest
 
 router = Router()
 
@@ -51,9 +51,10 @@ def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
     three planes of display values, to be shown as they are. `pending` is what a `rough` answer, at a scale of its own,
     stands in for.
     """
-    planned = plan_of(seen_shot(request, shot_id), ask)
-    cancellation = newest(request.session.session_key, shot_id, ask.view) if ask.view else None
-    return respond(request, answer_for(planned, planned.feed(ask.address), ask, cancellation))
+    with followed(request, shot_id, ask.view) as turn:
+        planned = plan_of(seen_shot(request, shot_id), ask)
+        answer = answer_for(planned, planned.feed(ask.address), ask, turn.cancellation)
+        return respond(request, answer, turn.next())
 
 
 def _chosen(feed: Feed, asked: list[str] | None) -> list[str]:

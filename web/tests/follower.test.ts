@@ -1,10 +1,10 @@
-import { describe, expect, it } from "vitest";
+import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 
 import { ApiError } from "@/api/client";
 import type { Planes } from "@/stage/painting";
 import { type Followed, Follower } from "@/stage/planes";
 
-const planes = (digest: string) => ({ digest, pending: null }) as unknown as Planes;
+const planes = (digest: string, next?: number) => ({ digest, pending: null, next }) as unknown as Planes;
 const turn = () => new Promise((resolve) => setTimeout(resolve, 0));
 
 /** A follower, what it shows, and its requests in the order that they went out. */
@@ -127,5 +127,72 @@ describe("what is followed", () => {
     end();
     await turn();
     expect(asked.map(({ given }) => given)).toEqual([true, true]);
+  });
+});
+
+describe("what many follow", () => {
+  beforeEach(() => void vi.useFakeTimers());
+  afterEach(() => void vi.useRealTimers());
+  const keys = (asked: { key: string }[]) => asked.map(({ key }) => key);
+  const pass = (milliseconds: number) => vi.advanceTimersByTimeAsync(milliseconds);
+
+  /** One whose first wish was answered, with its turn a tenth of a second later. */
+  async function answered() {
+    const one = followed();
+    one.want("a");
+    one.asked[0]!.answer(planes("a", 100));
+    await pass(0);
+    return one;
+  }
+
+  it("is asked for when its turn comes, as it is wanted then", async () => {
+    const { asked, want, state } = await answered();
+    for (const key of ["b", "c"]) want(key);
+    await pass(60);
+    want("d");
+    await pass(39);
+    expect(keys(asked)).toEqual(["a"]);
+    expect(state()).toMatchObject({ planes: { digest: "a" }, late: false });
+    await pass(2);
+    expect(keys(asked)).toEqual(["a", "d"]);
+    asked[1]!.answer(planes("d"));
+    await pass(0);
+    // Where no turn is told it is asked for at once.
+    want("e");
+    expect(keys(asked)).toEqual(["a", "d", "e"]);
+  });
+
+  it("is asked for at once where its turn has passed", async () => {
+    const { asked, want } = await answered();
+    await pass(101);
+    want("b");
+    expect(keys(asked)).toEqual(["a", "b"]);
+  });
+
+  it("is not waited for where it is wanted of another place, such as in full once it stands still", async () => {
+    const { asked, want } = await answered();
+    want("b");
+    await pass(10);
+    want("b", "in full");
+    await pass(0);
+    expect(keys(asked)).toEqual(["a", "b"]);
+    await pass(200);
+    expect(keys(asked)).toEqual(["a", "b"]);
+  });
+
+  it("is not asked for where nobody wants it any more, or looks, by the time its turn comes", async () => {
+    const wanted = await answered();
+    wanted.want("b");
+    wanted.follower.want(null);
+    const seen = await answered();
+    seen.want("b");
+    seen.end();
+    await pass(200);
+    expect(keys(wanted.asked)).toEqual(["a"]);
+    expect(keys(seen.asked)).toEqual(["a"]);
+    // And is followed as ever once it is wanted again.
+    wanted.want("c");
+    await pass(0);
+    expect(keys(wanted.asked)).toEqual(["a", "c"]);
   });
 });

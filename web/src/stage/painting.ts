@@ -19,11 +19,15 @@ export interface Planes {
   samples: Uint16Array[];
   /** What they stand in for roughly, at a scale of their own, until a slow step is computed. */
   pending?: Problem | null;
+  /** Milliseconds until it is its asker's turn again; none where that is at once. */
+  next?: number;
 }
 
 /** Planes of an answer, whose head tells what they are. */
 export function planesOf({ headers, bytes }: Bytes): Planes {
-  return planesIn(JSON.parse(headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">, bytes);
+  const planes = planesIn(JSON.parse(headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">, bytes);
+  const next = Number(headers.get("X-Nexal-Next"));
+  return next ? { ...planes, next } : planes;
 }
 
 /** Planes from their bytes, one after the other, and what they are. */

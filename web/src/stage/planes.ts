@@ -152,8 +152,9 @@ export interface Wish {
 
 /**
  * Follows a wish: one request at a time, and as soon as it is answered the newest wish, so that what is dragged is
- * followed at whatever rate the server has. What is wanted of another place (another item, another part) is not worth
- * waiting for: its request is given up, and the new one goes at once. The last picture stays meanwhile.
+ * followed at whatever rate the server has. Where many ask, each answer tells when its turn comes again: what is newest
+ * by then is asked for. What is wanted of another place (another item, another part, in full once it stands still) is
+ * not worth waiting for: its request is given up, and the new one goes at once. The last picture stays meanwhile.
  */
 export class Follower {
   private wish: Wish | null = null;
@@ -161,6 +162,9 @@ export class Follower {
   private answered = "";
   private running = false;
   private gone = false;
+  /** When the next of a place may be asked for, and what ends waiting for it. */
+  private turn = { place: "", at: 0 };
+  private resting: (() => void) | null = null;
 
   constructor(private readonly show: (change: (before: Followed) => Followed) => void) {}
 
@@ -170,12 +174,14 @@ export class Follower {
     return () => {
       this.gone = true;
       this.flight?.abort.abort();
+      this.resting?.();
     };
   }
 
   want(wish: Wish | null): void {
     this.wish = wish;
     if (this.flight && this.flight.place !== (wish?.place ?? "")) this.flight.abort.abort();
+    if (this.turn.place !== wish?.place) this.resting?.();
     if (wish) void this.follow();
     else {
       this.answered = "";
@@ -183,11 +189,27 @@ export class Follower {
     }
   }
 
+  private rest(milliseconds: number): Promise<void> {
+    return new Promise((resolve) => {
+      const timer = setTimeout(() => this.resting?.(), milliseconds);
+      this.resting = () => {
+        clearTimeout(timer);
+        this.resting = null;
+        resolve();
+      };
+    });
+  }
+
   private async follow(): Promise<void> {
     if (this.running) return;
     this.running = true;
     while (this.wish && this.wish.key !== this.answered && !this.gone) {
       const mine = this.wish;
+      const wait = mine.place === this.turn.place ? this.turn.at - performance.now() : 0;
+      if (wait > 0) {
+        await this.rest(wait);
+        continue;
+      }
       const abort = new AbortController();
       this.flight = { place: mine.place, abort };
       this.show((before) => ({ ...before, busy: true }));
@@ -195,6 +217,7 @@ export class Follower {
       try {
         const planes = await mine.fetch(abort.signal);
         this.answered = mine.key;
+        this.turn = { place: mine.place, at: performance.now() + (planes.next ?? 0) };
         const busy = this.wish?.key !== mine.key;
         if (this.wish) this.show(() => ({ planes, problem: planes.pending ?? null, busy, late: false }));
       } catch (error) {

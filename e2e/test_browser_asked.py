@@ -74,6 +74,7 @@ class Asked(BrowserTest):
         page.route("**/api/session", lambda route: held.append(route))
         page.goto(f"{self.live_server_url}/shots/{self.shot.pk}?item=cut")
         self.wait_for_page(page, lambda: sum("/inspect " in request for request in asked) == 1, str(asked))
+        self.assertIn(f"GET /api/shots/{self.shot.pk}/sources ", asked)
         self.assertEqual(page.get_by_label("Lineage").count(), 0)
         self.assertEqual(len(held), 1)
         held[0].continue_()
@@ -105,6 +106,7 @@ class Asked(BrowserTest):
         page.go_back()
         page.get_by_label("Lineage").wait_for()
         self.assertIn(f"GET /api/shots/{self.shot.pk} ", asked)
+        self.assertIn(f"GET /api/shots/{self.shot.pk}/sources ", asked)
 
     def test_a_shot_that_begins_later_is_asked_for_at_its_own_frame_only(self) -> None:
         Shot.objects.filter(pk=self.shot.pk).update(first_frame=1001, last_frame=1010)

@@ -79,6 +79,15 @@ export function useItems(shot: number, edited: Recipe) {
   });
 }
 
+/** What was imported into a shot; what has just been asked for is not asked for again where it is shown. */
+export const sourcesQuery = (shot: number) =>
+  queryOptions({
+    queryKey: ["sources", shot],
+    queryFn: () => got(api.GET("/api/shots/{shot_id}/sources", { params: { path: { shot_id: shot } } })),
+    enabled: shot !== 0,
+    staleTime: 5000,
+  });
+
 /** A source with its channels; asked again while it is being unpacked. */
 export function sourceQuery(shot: number, source: number | undefined, pending: boolean) {
   return queryOptions({

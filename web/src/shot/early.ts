@@ -1,7 +1,8 @@
 import { type ShotWhole, api, got } from "@/api/client";
-import { itemsQuery, sessionQuery } from "@/api/queries";
+import { itemsQuery, sessionQuery, sourcesQuery } from "@/api/queries";
 import { queries } from "@/api/queryClient";
 import type { Recipe } from "@/api/recipe";
+import { beginPainting } from "@/stage/painter";
 import { lookedAt } from "@/time/keys";
 
 import { useDraft } from "./draft";
@@ -16,6 +17,8 @@ export function askEarly(path: string): void {
   const shot = Number(/^\/shots\/(\d+)\/?$/.exec(path)?.[1]);
   if (!shot) return;
   void queries.prefetchQuery(sessionQuery);
+  void queries.prefetchQuery(sourcesQuery(shot));
+  beginPainting();
   const mine = { shot, answer: asked(shot), asked: performance.now() };
   early = mine;
   mine.answer.catch(() => {

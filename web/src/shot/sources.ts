@@ -3,6 +3,7 @@ import { useEffect, useRef } from "react";
 import { create } from "zustand";
 
 import { ApiError, type Problem, type SourceRow, api, csrf, got, problemOf } from "@/api/client";
+import { sourcesQuery } from "@/api/queries";
 import { freeName, type Recipe, sourcesOf } from "@/api/recipe";
 import { useView } from "@/stage/viewState";
 import { goTo } from "@/time/timeState";
@@ -17,9 +18,7 @@ const PENDING = ["waiting", "reading"];
 export function useDraftSources(): SourceRow[] {
   const shot = useDraft((state) => state.shot);
   const answer = useQuery({
-    queryKey: ["sources", shot],
-    queryFn: () => got(api.GET("/api/shots/{shot_id}/sources", { params: { path: { shot_id: shot } } })),
-    enabled: shot !== 0,
+    ...sourcesQuery(shot),
     refetchInterval: (query) => (query.state.data?.some(comes) ? 500 : false),
   });
   return answer.data ?? NONE;
@@ -35,7 +34,14 @@ const NONE: SourceRow[] = [];
 export function useArrivals(): void {
   const client = useQueryClient();
   const rows = useDraftSources();
+  const shot = useDraft((state) => state.shot);
   const before = useRef<Map<number, string>>(new Map());
+  // Who comes back has missed what was told meanwhile.
+  useEffect(() => {
+    return () => {
+      void client.invalidateQueries({ queryKey: ["sources", shot], refetchType: "none" });
+    };
+  }, [client, shot]);
   useEffect(() => {
     const arrived = rows.some((row) => {
       const state = before.current.get(row.id);

@@ -72,6 +72,12 @@ function painterOf(place: "stage" | "small"): Painter {
   return painter;
 }
 
+/** Start the painters before there is something to paint: they load while the page waits for its first answers. */
+export function beginPainting(): void {
+  painterOf("stage");
+  painterOf("small");
+}
+
 /** Turn planes into a picture, in a worker. Rejects where it cannot be painted. */
 export function paintIn(place: "stage" | "small", job: Job): Promise<ImageBitmap> {
   return painterOf(place).paint(job);

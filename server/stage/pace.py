@@ -78,7 +78,8 @@ class Pace:
                 return 0.0
             # What is worked at already comes first.
             begins = max(self._free, now + self._cost * (self._at_work.total() - 1))
-            self._free = min(begins + self._cost * self._distance, now + LONGEST_SECONDS)
+            begins = min(begins, now + LONGEST_SECONDS)
+            self._free = begins + self._cost * self._distance
             wait = begins - now
             return wait if wait > self._cost else 0.0
 

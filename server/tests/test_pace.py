@@ -75,7 +75,11 @@ class Turns(TestCase):
             for at, who in enumerate(people):
                 with self.pace.answering(who) as turn:
                     self.clock.pass_by(0.001, 60.0 if at % 100 == 0 else 0.03)
-                    self.assertLessEqual(turn(), LONGEST_SECONDS)
+                    self.assertLessEqual(turn(), LONGEST_SECONDS + 1e-9)
+        # Nor where all of them are worked at.
+        began = self.clock.now
+        for number, at in enumerate(self.together(people, 0.03), 1):
+            self.assertLessEqual(at - began - 0.03 * number, LONGEST_SECONDS + 1e-6)
 
     def test_work_of_minutes_beside_it_is_not_what_an_answer_costs(self) -> None:
         for who in ("one", "other") * 20:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from browser_support import HEIGHT, RECIPE, WIDTH, BrowserTest, code, plate
 from django.contrib.auth import get_user_model
-from playwright.sync_api import Locator, Page
+from playwright.sync_api import Locator, Page, Route
 from server_support import PASSWORD, exr_bytes
 
 from nexal.recipe import parse_recipe
@@ -459,6 +459,20 @@ class ByHand(MattesTest):
         stroke = self.strokes()[0]
         self.assertEqual((stroke["value"], stroke["opacity"]), (0, 0.95))
         self.assertAlmostEqual(stroke["radius"], 31.9, delta=0.15)
+
+    def test_what_is_found_of_a_screen_moves_nothing_under_the_hand(self) -> None:
+        held: list[Route] = []
+        self.page.route("**/screen", lambda route: held.append(route))
+        page = self.open_shot(query="?item=moth")
+        page.keyboard.press("t")
+        alpha = self.bench().get_by_role("group", name="Works on").get_by_role("button", name="alpha")
+        alpha.wait_for()
+        self.wait_for_page(page, lambda: len(held) == 1)
+        page.wait_for_timeout(500)
+        before = alpha.bounding_box()
+        held[0].continue_()
+        self.bench().get_by_role("group", name="Coloured screen").wait_for()
+        self.assertEqual(alpha.bounding_box(), before)
 
     def test_alpha_alone_while_all_is_shown(self) -> None:
         page = self.open_shot(query="?item=moth")

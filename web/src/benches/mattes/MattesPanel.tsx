@@ -8,7 +8,7 @@ import { ScreenNote } from "./ScreenNote";
 import { addAlpha, isTold } from "./strokes";
 import { Tools } from "./Tools";
 
-/** The Mattes bench: scout above, the tools of the hand, and the chosen step below. */
+/** The Mattes bench: scout above, the tools of the hand, the chosen step below, and what is known of a screen. */
 export function MattesPanel(props: BenchProps) {
   const { shot, recipe, items, item, writable, onPut } = props;
   const known = items.find((entry) => entry.name === item);
@@ -23,9 +23,6 @@ export function MattesPanel(props: BenchProps) {
       className="flex w-80 shrink-0 flex-col overflow-hidden border-l border-line bg-panel"
     >
       <ScoutBoard shot={shot} recipe={recipe} picture={picture} writable={writable} onTake={take} />
-      {picture && picture === known && (
-        <ScreenNote shot={shot} recipe={recipe} picture={picture} writable={writable} onTake={take} />
-      )}
       {writable && known && !known.problem && (
         <Tools
           known={known}
@@ -34,6 +31,10 @@ export function MattesPanel(props: BenchProps) {
         />
       )}
       <StepPanel {...props} />
+      {/* It comes late: at the end, it moves nothing that is being clicked. */}
+      {picture && picture === known && (
+        <ScreenNote shot={shot} recipe={recipe} picture={picture} writable={writable} onTake={take} />
+      )}
     </aside>
   );
 }

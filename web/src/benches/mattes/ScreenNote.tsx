@@ -34,7 +34,11 @@ export function ScreenNote({ shot, recipe, picture, writable, onTake }: Props) {
   }).data;
   if (!found || settled?.name !== picture?.name) return null;
   return (
-    <div role="group" aria-label="Coloured screen" className="border-b border-line px-3 py-2 text-[12px]">
+    <div
+      role="group"
+      aria-label="Coloured screen"
+      className="shrink-0 border-t border-line px-3 py-2 text-[12px]"
+    >
       <div className="flex items-center justify-between gap-2">
         <span>Before a {found.screen} screen</span>
         <Button

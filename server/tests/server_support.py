@@ -6,9 +6,12 @@ import atexit
 import json
 import shutil
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import cache
 from pathlib import Path
 from typing import Any
+from unittest import mock
 
 import numpy as np
 from django.conf import settings
@@ -20,6 +23,7 @@ from accounts.models import User
 from projects.models import Membership, Project, Role, Shot
 from recipes.services import first_revision
 from sources import services as source_services
+from stage.pace import Pace
 
 PASSWORD = "fern-frond-lantern"
 
@@ -168,3 +172,14 @@ def planes_of(response: HttpResponse) -> dict[str, np.ndarray]:
     samples = np.frombuffer(response.content, np.float16)
     planes = samples.reshape(len(about["channels"]), height, width)
     return dict(zip(about["channels"], planes, strict=True))
+
+
+@contextmanager
+def crowded(seconds: float) -> Iterator[None]:
+    """A server where somebody else follows something, and nobody's turn comes before so many seconds."""
+    one = Pace(lambda: 100.0, lambda: 0.0)
+    with one.answering("somebody") as turn:
+        turn()
+    one._free = 100.0 + seconds
+    with mock.patch("stage.pace.pace", return_value=one):
+        yield

@@ -5,9 +5,9 @@ from __future__ import annotations
 import heapq
 import itertools
 from contextlib import ExitStack
-from unittest import TestCase, mock
+from unittest import TestCase
 
-from server_support import ServerTest
+from server_support import ServerTest, crowded
 
 from stage.pace import CLOSEST, COMPANY_SECONDS, DEAREST_SECONDS, LONGEST_SECONDS, WIDEST, Pace
 
@@ -149,14 +149,8 @@ class Told(ServerTest):
         self.upload()
         self.save(self.story())
         path = f"/api/shots/{self.shot.pk}/view"
-        clock = Clock()
-        one = Pace(lambda: clock.now, lambda: clock.spent)
         ask = {"address": "cut", "view": "stage"}
-        with mock.patch("stage.pace.pace", return_value=one):
-            # Somebody else's turn, further away than any answer costs.
-            with one.answering("somebody") as turn:
-                turn()
-            one._free = clock.now + 0.12
+        with crowded(0.12):
             followed, unnamed = self.api.post(path, ask), self.api.post(path, {"address": "cut"})
             later = self.api.post(path, ask)
         self.assertEqual(followed.headers.get("X-Nexal-Next"), "120")

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
 from django.http import HttpResponse
-from server_support import ServerTest, exr_bytes, planes_of
+from server_support import ServerTest, crowded, exr_bytes, planes_of
 
 from projects.models import Project
 from sources.models import Source
@@ -54,6 +54,14 @@ class Textures(ServerTest):
         gap = np.abs(brass["R"].astype(np.float32) - plain["R"])
         self.assertGreater(float(gap[48, 48]), 0.05)
         self.assertEqual(float(gap[:4].max()), 0)
+
+    def test_the_lit_object_tells_who_turns_it_when_their_turn_comes(self) -> None:
+        ask = {"packed": "texture", "size": 32}
+        with crowded(0.2):
+            followed = self.api.post(f"{self.path}/lit", ask | {"view": "lit"})
+            unnamed = self.api.post(f"{self.path}/lit", ask)
+        self.assertEqual(followed.headers.get("X-Nexal-Next"), "200")
+        self.assertNotIn("X-Nexal-Next", unnamed.headers)
 
     def test_odd_questions_about_the_object_are_refused_with_a_reason(self) -> None:
         for change, words in (

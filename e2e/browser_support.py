@@ -17,7 +17,7 @@ from django.conf import settings
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.files.base import ContentFile
 from django.test import Client, override_settings
-from playwright.sync_api import Browser, Locator, Page, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
 from server_support import PASSWORD, exr_bytes
 
 from accounts.models import User
@@ -169,6 +169,10 @@ class BrowserTest(StaticLiveServerTestCase):
     def wait_for_page(self, page: Page, holds: Callable[[], bool], what: str = "", seconds: float = PATIENCE) -> None:
         """Like `wait_for`, letting the page's own events through."""
         self._wait(holds, lambda: page.wait_for_timeout(100), seconds, what)
+
+    def wait_for_count(self, found: Locator, count: int) -> None:
+        """As many as that stand there in the end: what comes with an answer is not there at the first look."""
+        expect(found).to_have_count(count, timeout=PATIENCE * 1000)
 
     def _wait(self, holds: Callable[[], bool], pause: Callable[[], None], seconds: float, what: str) -> None:
         deadline = time.monotonic() + seconds

@@ -183,7 +183,7 @@ class Pair(EdgesTest):
         page.mouse.up()
         after = self.bench().locator('[data-curve="cleared.a"]')
         after.wait_for()
-        self.assertEqual(self.bench().locator('[data-curve^="joined"]').count(), 4)
+        self.wait_for_count(self.bench().locator('[data-curve^="joined"]'), 4)
         first = self.drawn(after)
         page.reload()
         after.wait_for()

@@ -52,7 +52,7 @@ class FirstMinutes(BrowserTest):
         self.assertEqual(hints.count(), 0)
         page.get_by_role("button", name="More", exact=True).click()
         page.get_by_role("menuitem", name="Show hints").click()
-        self.assertEqual(hints.count(), 2)
+        self.wait_for_count(hints, 2)
 
     def test_a_viewer_is_offered_nothing_that_they_may_not_do(self) -> None:
         fern = User.objects.create_user("fern", password=PASSWORD)

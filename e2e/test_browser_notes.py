@@ -77,7 +77,7 @@ class Notes(BrowserTest):
         page.locator("[data-pin]").wait_for()
         self.assertEqual(Note.objects.get(text="and here").x, 50.5)
         page.get_by_test_id("written").wait_for(state="detached")
-        self.assertEqual(page.get_by_role("button", name="What to do with the note").count(), 2)
+        self.wait_for_count(page.get_by_role("button", name="What to do with the note"), 2)
         Note.objects.filter(text="and here").delete()
         page.reload()
         page.get_by_label("Lineage").wait_for()

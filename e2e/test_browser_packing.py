@@ -74,7 +74,7 @@ class Packing(PackingTest):
         emblem_bar, slope = {"value": 0.2, "mask": "emblem.A"}, {"from": "template.G"}
         page = self.open_tin(texture_recipe(roughness=[slope, emblem_bar]), "roughness")
         bars = page.get_by_label("Bars of roughness").get_by_role("listitem")
-        self.assertEqual(bars.count(), 2)
+        self.wait_for_count(bars, 2)
         handle = bars.nth(0).get_by_title("Drag to another place in the bay")
         handle.drag_to(bars.nth(1))
         self.wait_for_layers("roughness", [emblem_bar, slope])

@@ -64,7 +64,7 @@ class Passes(BrowserTest):
         self.assertEqual(sorted(self.step("rebuilt")["in"]["passes"]), ["render.light.fill", "render.light.rim"])
         self.assertEqual(self.step("rebuilt")["in"]["alpha_from"], "render.A")
         self.assert_pixel(page, 240, 90, self.lit())
-        self.assertEqual(self.desk().get_by_label("Pass rim").count(), 1)
+        self.wait_for_count(self.desk().get_by_label("Pass rim"), 1)
         self.choose_item(page, "left")
         self.assert_pixel(page, 240, 90, [0, 0, 0])
 
@@ -191,7 +191,7 @@ class Passes(BrowserTest):
         page.unroute("**/inspect")
         page.wait_for_timeout(1500)
         self.bench().get_by_text("explained").wait_for(timeout=1000)
-        self.assertEqual(self.bench().get_by_text("light.rim", exact=True).count(), 1)
+        self.wait_for_count(self.bench().get_by_text("light.rim", exact=True), 1)
         kinds.click()
         page.get_by_role("option", name="light", exact=True).click()
         self.wait_for(lambda: "roles" not in self.recipe()["sources"]["render"])
@@ -205,7 +205,7 @@ class Passes(BrowserTest):
         page = self.open_shot(query="?item=render&bench=passes")
         self.bench().get_by_role("button", name="Audit", exact=True).click()
         self.bench().get_by_text("within 40 × 20 pixels at 20, 60").wait_for()
-        self.assertEqual(page.get_by_label("Lost or unexplained").locator("rect").count(), 1)
+        self.wait_for_count(page.get_by_label("Lost or unexplained").locator("rect"), 1)
 
     def test_a_render_is_delivered_with_all_layers_as_they_were(self) -> None:
         path = self.delivered("render.exr")

@@ -224,6 +224,6 @@ class Stage(BrowserTest):
         wall = page.get_by_label("Channels")
         wall.get_by_text(".13–.75").first.wait_for()
         page.get_by_label("Filter channels or roles").fill("moth.g")
-        self.assertEqual(wall.get_by_role("button", name="Channel").count(), 1)
+        self.wait_for_count(wall.get_by_role("button", name="Channel"), 1)
         page.get_by_label("Filter channels or roles").fill("nothing")
         wall.get_by_text("No channel has this").wait_for()

@@ -102,7 +102,7 @@ class Story(BrowserTest):
         self.assertEqual(self.step("stack")["in"], {"under": "house", "over": "attach_alpha"})
         self.assert_pixel(page, 20, 20, [0, 0, 255])
         self.assert_pixel(page, 160, 90, [code(0.75), code(0.5), code(0.25)])
-        self.assertEqual(page.get_by_label("Lineage").locator("[data-item]").count(), 7)
+        self.wait_for_count(page.get_by_label("Lineage").locator("[data-item]"), 7)
 
     def test_a_slider_drag_is_followed_continuously_and_saved_once(self) -> None:
         page = self.open_shot(query="?item=core")

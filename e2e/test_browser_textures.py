@@ -75,15 +75,16 @@ class Sets(PackingTest):
         cover = {"name": "metal_mask", "op": "stretch", "in": {"from": "emblem.A"}}
         recipe["steps"].insert(0, cover)
         page = self.open_tin(recipe)
+        empty = page.get_by_label("Warnings").get_by_text("is 0 everywhere")
         first = self.wait_for_lit()
-        self.assertEqual(page.get_by_label("Warnings").get_by_text("is 0 everywhere").count(), 2)
+        self.wait_for_count(empty, 2)
         page.get_by_role("button", name="Fill it at 100 %").click()
         self.wait_for(lambda: self.step("occlusion")["set"]["base"] == 1)
         lit = self.wait_for_lit(first)
         page.get_by_role("button", name="Lay metal_mask in").click()
         self.wait_for_layers("metallic", [{"from": "metal_mask"}])
         self.wait_for_lit(lit)
-        page.get_by_text("is 0 everywhere").wait_for(state="hidden")
+        self.wait_for_count(empty, 0)
 
 
 class Looking(PackingTest):

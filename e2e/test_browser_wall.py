@@ -156,7 +156,7 @@ class Wall(BrowserTest):
         page.get_by_role("option", name="By tag").click()
         page.get_by_role("region", name="night work").get_by_text("040 moth").wait_for()
         page.get_by_label("Find shots by name or tag").fill("moths")
-        self.assertEqual(page.get_by_role("link", name="040 moth").count(), 2)
+        self.wait_for_count(page.get_by_role("link", name="040 moth"), 2)
         page.get_by_role("button", name="What to do with 040 moth").first.click()
         page.get_by_role("menuitem", name="Tags").click()
         page.get_by_role("group", name="Tags of this project").get_by_role("button", name="moths").click()

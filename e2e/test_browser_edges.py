@@ -62,13 +62,16 @@ class Pair(EdgesTest):
     def quarter(self, x: float, y: float, index: int) -> list[int]:
         return self.pixel(self.page, x, y, self.four(index))[:3]
 
-    def cure(self) -> None:
+    def told_matted(self) -> None:
         self.bench().get_by_text("No alpha", exact=True).wait_for()
         self.bench().get_by_role("button", name="Its alpha is fed from").click()
         self.page.get_by_label("Find an address for Its alpha").fill("cover")
         self.page.keyboard.press("Enter")
         self.verdict().get_by_text("Matted with").wait_for()
         self.verdict().get_by_text("mixed in encoded values").wait_for()
+
+    def cure(self) -> None:
+        self.told_matted()
         self.bench().get_by_role("button", name="Clear the backing out of the soft edge").click()
         self.wait_for_step("cleared")
         self.page.locator('[data-item="cleared"][aria-current="true"]').wait_for()
@@ -116,6 +119,14 @@ class Pair(EdgesTest):
             colour = encode(colour.astype(np.float32))
         self.assertLess(float(np.abs(alpha - soft()).max()), 0.005)
         self.assertLess(float(np.abs(colour - straight())[seen].max()), 0.02)
+
+    def test_a_cure_is_laid_once_however_often_it_is_clicked(self) -> None:
+        self.told_matted()
+        cure = self.bench().get_by_role("button", name="Clear the backing out of the soft edge")
+        cure.dblclick()
+        self.wait_for_step("cleared")
+        self.verdict().get_by_text("Straight").wait_for()
+        self.assertEqual([step["name"] for step in self.recipe()["steps"]], ["joined", "cleared"])
 
     def test_the_fringe_is_seen_before_and_gone_after(self) -> None:
         page = self.page

@@ -124,10 +124,12 @@ class Space(BrowserTest):
         page.get_by_role("button", name="From the nearest to the farthest").click()
         self.wait_for_step("late", start=NEAR, end=FAR)
         self.choose_item(page, "scene")
-        page.get_by_role("group", name="Make of it").get_by_role("button", name="Defocus").click()
+        # A double click is one.
+        page.get_by_role("group", name="Make of it").get_by_role("button", name="Defocus").dblclick()
         page.get_by_role("group", name="On the stage").get_by_role("button", name="Sharp here").click()
         self.click_picture(240, 40)
         self.wait_for(lambda: self.step("defocus")["set"]["focus"] == FAR, what=str(self.recipe()))
+        self.assertEqual([step["name"] for step in self.recipe()["steps"]], ["late", "defocus"])
         focus = page.get_by_label("Elevation", exact=True).get_by_role("slider", name="focus", exact=True)
         self.assertEqual(focus.get_attribute("aria-valuenow"), str(int(FAR)))
         # From above, near wide, and zoomed: the plot follows.
@@ -138,6 +140,23 @@ class Space(BrowserTest):
         page.mouse.move(box["x"] + 90, box["y"] + 60)
         page.mouse.wheel(0, -300)
         page.get_by_label("Elevation", exact=True).get_by_role("button", name="all", exact=True).click()
+
+    def test_a_remedy_takes_back_nothing_that_was_done_since(self) -> None:
+        fog = {"name": "late", "op": "fog", "in": {"picture": "scene", "depth": "scene.depth.Z"}, "set": {"start": 90}}
+        page = self.open_space("late", [fog])
+        remedy = page.get_by_role("button", name="From the nearest to the farthest")
+        remedy.wait_for()
+        # What the scene is now is told late: the remedy that still stands there is of what it was.
+        page.route("**/checks", lambda route: None)
+        curve = page.get_by_label("Step", exact=True).get_by_label("Density value", exact=True)
+        curve.fill("0.25")
+        curve.press("Enter")
+        remedy.click(force=True)
+        self.wait_for_step("late", density=0.25)
+        remedy.click(force=True)
+        page.wait_for_timeout(300)
+        self.assertEqual(self.step("late")["set"], {"start": 90, "density": 0.25})
+        self.assertTrue(remedy.is_disabled())
 
     def drag(self, label: str, x: float, y: float, *keys: str) -> None:
         """Takes hold of something of a shape and brings it by so many pixels of the picture."""

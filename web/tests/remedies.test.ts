@@ -4,7 +4,7 @@ import { fileURLToPath } from "node:url";
 import { describe, expect, it } from "vitest";
 
 import type { Recipe } from "@/api/recipe";
-import { remedied } from "@/steps/remedies";
+import { meantFor, remedied } from "@/steps/remedies";
 
 const RECIPE: Recipe = {
   nexal: 1,
@@ -22,6 +22,23 @@ describe("remedies", () => {
     const invert = { name: "turned", op: "invert", in: { from: "pull" } };
     const [after, focus] = remedied(RECIPE, "pull", { label: "", kind: "insert", does: { steps: [invert] } });
     expect([names(after), focus]).toEqual([["pull", "turned", "cut"], "turned"]);
+  });
+
+  it("change only what they were worked out for, however it is written", () => {
+    const turned = { name: "turned", op: "invert", in: { from: "pull" } };
+    const remedy = { label: "", kind: "insert", does: { steps: [turned] } };
+    const mend = meantFor(RECIPE, "pull", (before) => remedied(before, "pull", remedy));
+    const [pull, cut] = RECIPE.steps!;
+    const written = {
+      nexal: 1,
+      steps: [{ in: pull!.in!, op: pull!.op, name: "pull" }, cut!],
+      sources: RECIPE.sources!,
+    } as Recipe;
+    const [after, focus] = mend(written);
+    expect([names(after), focus]).toEqual([["pull", "turned", "cut"], "turned"]);
+    expect(mend(after)).toEqual([after, "pull"]);
+    const since: Recipe = { ...RECIPE, at: 7 };
+    expect(mend(since)[0]).toBe(since);
   });
 
   it("feed a port from steps put above", () => {

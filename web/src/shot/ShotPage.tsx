@@ -30,6 +30,7 @@ import { Lineage } from "@/lineage/Lineage";
 import { Notes } from "@/notes/Notes";
 import { useNoting } from "@/notes/notes";
 import { Button } from "@/parts/Button";
+import { isSecondClick } from "@/parts/clicks";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 import { useCalm } from "@/parts/useCalm";
@@ -193,12 +194,15 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
   const bench = params.get("bench") ?? "mattes";
 
   const choose = (name: string) => name !== item && go({ item: name });
-  const put = (change: (before: Recipe) => [Recipe, string]) =>
+  // What puts something where nothing was does so once, however often it is clicked.
+  const put = (change: (before: Recipe) => [Recipe, string]) => {
+    if (isSecondClick(window.event)) return;
     edit((before) => {
       const [next, name] = change(before);
       go({ item: name });
       return next;
     });
+  };
   const alone = useView((state) => (state.alone?.item === item ? state.alone.channels : null));
 
   // What was added is set next: the focus goes to its first setting.

@@ -8,7 +8,7 @@ import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
 import { useMarksOf } from "@/shot/marks";
 
-import { remedied } from "./remedies";
+import { meantFor, remedied } from "./remedies";
 import { wordsOf } from "./schema";
 
 /** What is told of mattes; a picture's soft alpha is none, unless it is being made. */
@@ -31,7 +31,7 @@ function useChecks(shot: number, item: Item | undefined) {
   const settled = useSettled(item, 400);
   // What a depth is said to measure changes no pixel, and what is told of it all the same.
   const depths = Object.values(settled ? sourcesOf(settled.of) : {}).map((spec) => spec.depth);
-  return useQuery({
+  const { data, isPlaceholderData } = useQuery({
     queryKey: ["checks", shot, item?.name, settled?.digest, marks, depths],
     queryFn: () =>
       got(
@@ -46,13 +46,15 @@ function useChecks(shot: number, item: Item | undefined) {
     gcTime: 30_000,
     retry: false,
   });
+  // What was told of it as it was before stays there meanwhile, but mends it no more.
+  return { told: data, stands: !isPlaceholderData && isSame(settled, item) };
 }
 
 /** What is likely wrong with the matte or the sum in focus, each with a remedy of one click. */
 export function Checks({ shot, item, writable, mattes, besides, onPut }: Props) {
-  const checks = useChecks(shot, item);
-  const others = useChecks(shot, besides).data;
-  const told = checks.data
+  const { told: all, stands } = useChecks(shot, item);
+  const { told: others } = useChecks(shot, besides);
+  const told = all
     ?.filter((row) => mattes || item.plane || !OF_MATTES.has(row.code))
     .filter((row) => !others?.some((other) => other.code === row.code && other.text === row.text));
   const show = useHelp((state) => state.show);
@@ -78,7 +80,13 @@ export function Checks({ shot, item, writable, mattes, besides, onPut }: Props) 
           </p>
           {writable && remedy && (
             <>
-              <Button className="mt-1" onClick={() => onPut((before) => remedied(before, item.name, remedy))}>
+              <Button
+                className="mt-1"
+                disabled={!stands}
+                onClick={() =>
+                  onPut(meantFor(item.of, item.name, (before) => remedied(before, item.name, remedy)))
+                }
+              >
                 {remedy.label}
               </Button>
               {remedy.effect && <p className="mt-1 text-[11px] leading-snug text-dim">{remedy.effect}</p>}

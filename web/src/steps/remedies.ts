@@ -1,3 +1,5 @@
+import { hashKey } from "@tanstack/react-query";
+
 import {
   type Recipe,
   type Step,
@@ -27,6 +29,18 @@ const REMEDIES = new Map<string, Apply>();
 /** Makes a kind of remedy known; the core's checks name the same kinds. */
 export function registerRemedy(kind: string, apply: Apply): void {
   REMEDIES.set(kind, apply);
+}
+
+/**
+ * A change that was worked out for a recipe: upon another it is none, which keeps the focus where it is. It would take
+ * back what was done since, or do the same once more.
+ */
+export function meantFor(
+  judged: Recipe,
+  focus: string,
+  change: (before: Recipe) => [Recipe, string],
+): (before: Recipe) => [Recipe, string] {
+  return (before) => (hashKey([before]) === hashKey([judged]) ? change(before) : [before, focus]);
 }
 
 /** The recipe after a remedy, and what comes into focus; unchanged where its kind is not known here. */

@@ -6,6 +6,7 @@ import { isSame } from "@/api/queries";
 import { type Recipe, type Step, drafted, insertSteps, sourcesOf } from "@/api/recipe";
 import type { components } from "@/api/schema";
 import { AddressField } from "@/steps/AddressField";
+import { meantFor } from "@/steps/remedies";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useSettled } from "@/parts/useSettled";
@@ -126,7 +127,13 @@ export function DiagnosisPanel({ shot, recipe, items, picture, writable, onPut }
           <Evidence answer={answer} open={isSource} shot={shot} item={picture} alpha={alpha} />
           <div className="flex flex-wrap gap-1.5">
             {cure && writable && (
-              <Button lit onClick={() => onPut((before) => cured(before, picture.name, cure))}>
+              <Button
+                lit
+                disabled={!isSame(settled, picture)}
+                onClick={() =>
+                  onPut(meantFor(picture.of, picture.name, (before) => cured(before, picture.name, cure)))
+                }
+              >
                 {cure.text}
               </Button>
             )}

@@ -198,8 +198,11 @@ class Asked(BrowserTest):
             page.wait_for_timeout(60)
         page.wait_for_timeout(1500)
         # Held still, it is seen in full before it is let go; on a busy machine also between two steps.
-        scales = [self.told(request)["scale"] for request in asked if "/view " in request]
+        views = [self.told(request) for request in asked if "/view " in request]
+        scales = [view["scale"] for view in views]
         self.assertEqual((scales[0], scales[-2:]), (4, [4, 2]), scales)
+        # And with no more of each than is seen.
+        self.assertEqual([view.get("exposure") for view in views], [0 if scale == 4 else None for scale in scales])
         # The wall and the lineage see it at rest, and then too before it is let go.
         described = sum("/inspect " in request for request in asked)
         self.assertTrue(1 <= described <= scales.count(2), (described, scales))

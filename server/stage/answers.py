@@ -10,8 +10,9 @@ from django.http import HttpRequest, HttpResponse
 
 from config.clients import address_of
 from config.errors import problem_of
-from nexal.analysis.view import ViewPlanes, half_planes
-from nexal.picture import Window
+from nexal.analysis.samples import code_planes, ends_of, half_planes
+from nexal.analysis.view import ViewPlanes
+from nexal.picture import Alpha, Window
 
 LOOPBACK = ("127.0.0.1", "::1")
 
@@ -20,21 +21,34 @@ Answer = tuple[str, bytes | memoryview]
 """What planes are, as JSON, and the planes."""
 
 
-def answer_of(seen: ViewPlanes, data: Sequence[bool], alpha: str, display: Window, digest: str) -> Answer:
-    """Half-float planes, one after the other, and what they are."""
+def answer_of(
+    seen: ViewPlanes,
+    data: Sequence[bool],
+    alpha: Alpha,
+    display: Window,
+    digest: str,
+    exposure: float | None = None,
+) -> Answer:
+    """Half-float planes, one after the other, and what they are; codes of what is seen at an exposure, where that does.
+
+    `ends` are what codes go from and to, none along the display curve; there are none at all of half floats.
+    """
+    ends = None if exposure is None else ends_of(seen, alpha, exposure)
     head = {
         "channels": list(seen.picture.planes),
         "data": list(data),
         "ranges": seen.ranges,
         "finished": seen.finished,
-        "alpha": alpha,
+        "alpha": alpha.value,
         "region": seen.picture.region.as_list(),
         "scale": seen.picture.scale.denominator,
         "display": display.as_list(),
         "digest": digest,
         "pending": problem_of(seen.pending).dict() if seen.pending else None,
+        **({"ends": ends, "exposure": exposure} if ends else {}),
     }
-    return json.dumps(head), half_planes(seen.picture)
+    body = half_planes(seen.picture) if ends is None else code_planes(seen.picture, ends, exposure or 0.0)
+    return json.dumps(head), body
 
 
 def respond(request: HttpRequest, answer: Answer, wait: float = 0.0) -> HttpResponse:

@@ -12,6 +12,7 @@ from nexal.analysis.proof import checked_target, losses, round_trip
 from nexal.analysis.proof import proof as core_proof
 from nexal.engine import Cancellation
 from nexal.formats.targets import FORMATS
+from nexal.picture import Alpha
 from projects.access import seen_shot
 from stage.answers import answer_of, respond
 from stage.pace import followed
@@ -101,7 +102,7 @@ def lit(request: HttpRequest, shot_id: int, ask: LitAsk) -> HttpResponse:
         base, packed, normal = (planned.feed(each) if each else None for each in (ask.base, ask.packed, ask.normal))
         seen = core_lit(engine(), planned, Textures(base, packed, normal), pose, turn.cancellation)
         digest = "-".join(feed.node.digest for feed in (base, packed, normal) if feed)
-        answer = answer_of(seen, [True] * 3, "none", seen.picture.description.display, digest)
+        answer = answer_of(seen, [True] * 3, Alpha.NONE, seen.picture.description.display, digest)
         return respond(request, answer, turn.next())
 
 

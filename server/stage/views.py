@@ -11,7 +11,7 @@ from nexal.analysis.view import ViewPlanes, shown
 from nexal.engine import Plan
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
-from nexal.picture import ALPHA_NAME, Window, main_channels
+from nexal.picture import ALPHA_NAME, Alpha, Window, main_channels
 from projects.access import seen_shot
 from stage.answers import Answer, answer_of, respond
 from stage.pace import followed
@@ -40,6 +40,9 @@ class ViewAsk(Ask):
     evidence: Literal["brighter", "under"] | None = Field(None, description="Show what speaks for a diagnosis")
     alpha: str | None = Field(None, description="With `evidence`, an alpha that came apart from the picture")
     rough: bool = Field(False, description="Let what a slow step makes of a small proxy stand in until it is computed")
+    exposure: float | None = Field(
+        None, ge=-24, le=24, description="Bytes do that tell what is seen at this exposure, in stops, and no more"
+    )
     view: str = Field("", description="Name of the asking view; its next request supersedes this one")
 
 
@@ -48,7 +51,8 @@ def view(request: HttpRequest, shot_id: int, ask: ViewAsk) -> HttpResponse:
     """Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
 
     `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
-    three planes of display values, to be shown as they are. `pending` is what a `rough` answer, at a scale of its own,
+    three planes of display values, to be shown as they are. Where `ends` are told, planes come in bytes, 0 to 255 from
+    one end to the other, or along the display curve at `exposure`. `pending` is what a `rough` answer, at a scale of its own,
     stands in for.
     """
     with followed(request, shot_id, ask.view) as turn:
@@ -96,5 +100,5 @@ def answer_for(planned: Plan, feed: Feed, ask: ViewAsk, cancellation: Any = None
     else:
         seen = shown(engine(), planned, feed, names, scale, region, cancellation, rough=ask.rough)
     data = [seen.finished or name in description.data for name in seen.picture.planes]
-    alpha = description.alpha.value if description.has_alpha and not seen.finished else "none"
-    return answer_of(seen, data, alpha, description.display, feed.node.digest)
+    alpha = description.alpha if description.has_alpha and not seen.finished else Alpha.NONE
+    return answer_of(seen, data, alpha, description.display, feed.node.digest, ask.exposure)

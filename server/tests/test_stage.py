@@ -49,6 +49,21 @@ class Stage(ServerTest):
         mean = plate()["B"].astype(float).reshape(24, 2, 32, 2).mean((1, 3))
         np.testing.assert_allclose(half["B"], mean, atol=1e-3)
 
+    def test_bytes_of_what_is_seen_at_an_exposure(self) -> None:
+        answer = self.api.post(f"{self.path}/view", {"address": "matte", "exposure": 1})
+        head = json.loads(answer["X-Nexal-View"])
+        self.assertEqual((head["ends"], head["exposure"]), ([[0.0, 0.5]], 1.0))
+        seen = np.frombuffer(answer.content, np.uint8).reshape(self.matte().shape)
+        np.testing.assert_allclose(seen, 255 * np.clip(2 * self.matte(), 0, 1), atol=0.7)
+        # What is brighter than white is seen through the alpha that a straight picture has beside it.
+        draft = self.story()
+        draft["steps"].append({"name": "apart", "op": "unpremultiply", "in": {"picture": "cut"}})
+        whole = self.api.post(f"{self.path}/view", {"address": "apart", "recipe": draft, "exposure": 1})
+        self.assertNotIn("ends", json.loads(whole["X-Nexal-View"]))
+        self.assertEqual(len(planes_of(whole)), 4)
+        refused = self.api.post(f"{self.path}/view", {"address": "matte", "exposure": 200})
+        self.assertEqual(refused.status_code, 422)
+
     def test_a_draft_is_seen_without_being_saved(self) -> None:
         draft = self.story()
         draft["steps"][1]["set"] = {"black": 0.1, "white": 1.1}

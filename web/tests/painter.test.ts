@@ -24,6 +24,7 @@ class FakeWorker {
 
 const job = { kind: "removed" as const, planes: {} as Planes };
 const PROBLEM = { code: "recipe", message: "there is no such step", where: "", remedy: "" };
+const ABOUT = { channels: ["Y"], region: [0, 0, 2, 1] };
 const look = { exposure: 0, backing: { kind: "none" as const } };
 
 beforeEach(() => {
@@ -69,10 +70,11 @@ describe("planes that come painted", () => {
     const { planes, paintedAs, dropPainted, worker } = await begun();
     expect(worker.asked[0]!.wanted).toMatchObject({ url: "/api/shots/7/view", look });
     expect(JSON.parse(worker.asked[0]!.wanted!.init.body)).toMatchObject({ address: "core", scale: 2 });
-    const [bitmap, told] = [{ width: 8, close: () => (bitmap.width = 0) }, { channels: ["Y"] }];
-    worker.answer({ fetched: { planes: told, bitmap } });
+    const bitmap = { width: 8, close: () => (bitmap.width = 0) };
+    worker.answer({ fetched: { about: ABOUT, bytes: new Uint16Array([1, 2]).buffer, bitmap } });
     const here = await planes;
-    expect(here).toBe(told);
+    expect(here).toMatchObject(ABOUT);
+    expect([...here.samples[0]!]).toEqual([1, 2]);
     expect(paintedAs(here, "plain")).toBe(bitmap);
     expect(paintedAs(here, "brighter")).toBeNull();
     dropPainted(here);
@@ -82,7 +84,7 @@ describe("planes that come painted", () => {
 
   it("are there without a picture where they could not be painted", async () => {
     const { planes, paintedAs, worker } = await begun();
-    worker.answer({ fetched: { planes: {}, bitmap: null } });
+    worker.answer({ fetched: { about: ABOUT, bytes: new ArrayBuffer(4), bitmap: null } });
     expect(paintedAs(await planes, "plain")).toBeNull();
   });
 
@@ -99,7 +101,7 @@ describe("planes that come painted", () => {
     await expect(planes).rejects.toMatchObject({ problem: { code: "cancelled" } });
     expect(worker.asked.map(({ givenUp }) => givenUp)).toEqual([undefined, true]);
     const bitmap = { close: vi.fn() };
-    worker.answer({ fetched: { planes: {}, bitmap } });
+    worker.answer({ fetched: { about: ABOUT, bytes: new ArrayBuffer(4), bitmap } });
     expect(bitmap.close).toHaveBeenCalledOnce();
     // Nothing is asked for that was given up before.
     const late = await begun(abort.signal);
@@ -111,7 +113,7 @@ describe("planes that come painted", () => {
     const fetch = vi.fn(() =>
       Promise.resolve(
         new Response(new Uint16Array([1, 2]), {
-          headers: { "X-Nexal-View": JSON.stringify({ channels: ["Y"], region: [0, 0, 2, 1] }) },
+          headers: { "X-Nexal-View": JSON.stringify(ABOUT) },
         }),
       ),
     );
@@ -138,8 +140,10 @@ describe("the painter's worker", () => {
   const started = async (
     fetch: (url: string, init: RequestInit) => Promise<Response>,
     bitmap = () => Promise.resolve({ painted: true }),
+    canvas?: unknown,
   ) => {
-    const answers: { id: number; fetched?: { planes: Planes; bitmap: unknown }; refused?: unknown }[] = [];
+    const answers: { id: number; fetched?: { bytes: ArrayBuffer; bitmap: unknown }; refused?: unknown }[] =
+      [];
     const own: { onmessage?: (event: { data: object }) => void; postMessage: unknown } = {
       postMessage: (answer: { id: number }) => answers.push(answer),
     };
@@ -147,6 +151,7 @@ describe("the painter's worker", () => {
     vi.stubGlobal("fetch", fetch);
     vi.stubGlobal("ImageData", vi.fn());
     vi.stubGlobal("createImageBitmap", bitmap);
+    vi.stubGlobal("OffscreenCanvas", canvas);
     await import("@/stage/painter.worker");
     return { answers, ask: (data: object) => own.onmessage!({ data }) };
   };
@@ -165,8 +170,34 @@ describe("the painter's worker", () => {
       ask({ id: 3, wanted });
       await vi.waitFor(() => expect(answers).toHaveLength(1));
       expect(answers[0]).toMatchObject({ id: 3, fetched: { bitmap: picture } });
-      expect([...answers[0]!.fetched!.planes.samples[0]!]).toEqual([0, 0x3c00]);
+      expect([...new Uint16Array(answers[0]!.fetched!.bytes)]).toEqual([0, 0x3c00]);
     }
+  });
+
+  it("lays pictures out on one canvas where there is one, and takes no memory anew for them", async () => {
+    const laid: { data: Uint8ClampedArray; width: number }[] = [];
+    class Canvas {
+      constructor(
+        public width: number,
+        public height: number,
+      ) {}
+      getContext = () => ({ putImageData: (image: (typeof laid)[0]) => laid.push(image) });
+      transferToImageBitmap = () => ({ of: [this.width, this.height] });
+    }
+    const { answers, ask } = await started(planes, undefined, Canvas);
+    vi.stubGlobal(
+      "ImageData",
+      class {
+        constructor(
+          public data: Uint8ClampedArray,
+          public width: number,
+        ) {}
+      },
+    );
+    for (const id of [1, 2]) ask({ id, wanted });
+    await vi.waitFor(() => expect(answers).toHaveLength(2));
+    expect(answers.map(({ fetched }) => fetched!.bitmap)).toEqual([{ of: [2, 1] }, { of: [2, 1] }]);
+    expect(laid[0]!.data.buffer).toBe(laid[1]!.data.buffer);
   });
 
   it("tells what the server refuses, and what was given up on its way", async () => {

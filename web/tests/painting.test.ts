@@ -1,7 +1,17 @@
 import { describe, expect, it } from "vitest";
 
 import { HALF_VALUES, decode, encode } from "@/stage/halves";
-import { type Look, type Planes, alphaOf, ownColour, paint, removed, unlike } from "@/stage/painting";
+import {
+  type About,
+  type Look,
+  type Planes,
+  alphaOf,
+  ownColour,
+  paint,
+  planesIn,
+  removed,
+  unlike,
+} from "@/stage/painting";
 
 /** The half float nearest to a value. */
 function half(value: number): number {
@@ -204,5 +214,69 @@ describe("overlays", () => {
     const [r, g, b] = unlike(pixel({ R: 0.9, G: 0.1, B: 0.1, A: 1 }));
     expect(r).toBeLessThan(Math.min(g, b));
     expect(decode(encode(0.3))).toBeCloseTo(0.3, 5);
+  });
+});
+
+describe("planes that came as what is seen of them", () => {
+  const ramp = Uint8Array.from({ length: 256 }, (_, byte) => byte);
+  const came = (channels: string[], more: Partial<About> = {}) => {
+    const bytes = new Uint8Array(channels.length * 256);
+    channels.forEach((_, index) => bytes.set(ramp, index * 256));
+    const about = pixel(Object.fromEntries(channels.map((name) => [name, 0])));
+    return planesIn({ ...about, region: [0, 0, 256, 1], ...more }, bytes.buffer);
+  };
+  const columns = (planes: Planes, how: Look, c = 0) =>
+    [...paint(planes, how)].filter((_, at) => at % 4 === c);
+
+  it("are painted as they came, at any exposure, with and without the halves that stand for them", () => {
+    for (const exposure of [-5, -0.5, 0, 1, 4.25]) {
+      for (const ends of [null, [0, 2 ** -exposure], [-1, -1 + 2 * 2 ** -exposure]] as const) {
+        const range = ends && ([ends[0], ends[0] + (ends[1] - ends[0]) * 2 ** exposure] as [number, number]);
+        const planes = came(["Y"], {
+          ends: [ends && [...ends]],
+          exposure,
+          data: [ends !== null],
+          ranges: [range],
+        });
+        expect(columns(planes, look({ kind: "none" }, exposure))).toEqual([...ramp]);
+        const halves: Planes = { ...planes, samples: planes.samples };
+        delete halves.codes;
+        // Half floats near -1 lie further apart than the codes of a narrow range.
+        const within = ends && ends[0] < 0 ? 1 : 0;
+        const painted = columns(halves, look({ kind: "none" }, exposure));
+        expect(painted.every((byte, at) => Math.abs(byte - at) <= within)).toBe(true);
+      }
+    }
+  });
+
+  it("can be seen at another exposure meanwhile, and in three colours or two", () => {
+    const planes = came(["R", "G", "B"], { ends: [null, null, null], exposure: 0 });
+    for (const c of [0, 1, 2]) expect(columns(planes, look(black), c)).toEqual([...ramp]);
+    const brighter = columns(planes, look(black, 1));
+    expect(brighter[60]).toBe(code(2 * decode(60 / 255)));
+    expect(columns(planes, look(black), 3).every((opacity) => opacity === 255)).toBe(true);
+    const two = came(["X", "Y"], { ends: [null, null], exposure: 0 });
+    expect([0, 1, 2].map((c) => columns(two, look(black), c)[90])).toEqual([90, 90, 0]);
+  });
+
+  it("lie over what is behind them like the picture that they came of", () => {
+    const more = { data: [false, true], alpha: "premultiplied" as const, exposure: 0 };
+    const planes = came(["Y", "A"], { ends: [null, [0, 1]], ...more });
+    const white: Look["backing"] = { kind: "colour", rgb: [1, 1, 1] };
+    const seen = columns(planes, look(white));
+    for (const at of [0, 40, 128, 255])
+      expect(Math.abs(seen[at]! - code(Math.min(1, decode(at / 255) + 1 - at / 255)))).toBeLessThanOrEqual(1);
+  });
+
+  it("are painted in memory of before, of which no more is taken than they need", () => {
+    const planes = came(["Y"], { ends: [null], exposure: 0 });
+    const memory = new Uint8Array(4096).fill(7);
+    const pixels = paint(planes, look(black), memory.buffer);
+    expect([pixels.buffer === memory.buffer, pixels.length, memory[1023], memory[1024]]).toEqual([
+      true,
+      1024,
+      255,
+      7,
+    ]);
   });
 });

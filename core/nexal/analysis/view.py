@@ -8,7 +8,6 @@ from fractions import Fraction
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
 from nexal.analysis.marks import Mark, marked
 from nexal.engine import Cancellation, Engine, Plan
@@ -16,19 +15,13 @@ from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.errors import Cancelled, NexalError, Pending, SettingError
 from nexal.formats.statistics import skyline
-from nexal.kernels.halves import write_halves
 from nexal.kernels.labels import id_colours
 from nexal.kernels.pointmath import encode
-from nexal.kernels.threads import spread
-from nexal.memory import empty
 from nexal.picture import Picture, Plane, Window
 
 ROUGH_SIDE = 320
 """Longer side of the proxy, about, that a slow step is first computed of: a whole matte takes some tenths of a second
 then."""
-
-WORTH_THREADS = 1 << 20
-"""Samples from which on it takes less long to hand them to other threads than to write them here."""
 
 
 @dataclass(frozen=True)
@@ -189,16 +182,3 @@ def histogram(
                     values[index] = encode(values[index])
             row[side] = [int(count) for count in skyline(values, low, high, bins)]
     return row | {"low": low, "high": high, "counts": counts.tolist(), "below": below, "above": above, "total": total}
-
-
-def half_planes(picture: Picture) -> memoryview:
-    """The planes of a picture as half floats, one after the other, row 0 first: what the browser paints."""
-    result = empty((len(picture.planes), picture.region.height, picture.region.width), np.uint16)
-    pairs = zip(picture.planes.values(), result, strict=True)
-
-    def write(pair: tuple[Plane, NDArray[np.uint16]]) -> None:
-        write_halves(pair[0].astype(np.float32, copy=False), pair[1])
-
-    each = spread if result.size >= WORTH_THREADS else map
-    list(each(write, pairs))
-    return result.data.cast("B")

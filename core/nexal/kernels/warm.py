@@ -29,8 +29,8 @@ def warm() -> None:
     recording = Recording()
     recording.program([encode(recording.input("pixels"))]).run({"pixels": pixels}, [pixels.copy()], (0.0, 0.0, 1.0))
     prepare()
-    for bits in (np.uint8, np.uint16):
-        looked_up(np.zeros(np.iinfo(bits).max + 1, np.float32), np.zeros((2, 2), bits))
+    for bits, values in ((np.uint8, np.float32), (np.uint16, np.float32), (np.uint16, np.uint8)):
+        looked_up(np.zeros(np.iinfo(bits).max + 1, values), np.zeros((2, 2), bits))
     for kind in FILTER_SUPPORT:
         for turn in (0.0, 0.5):
             resample(pixels, (2, 2), (0.5, 0.5), (1.0, turn, -turn, 1.0), kind)

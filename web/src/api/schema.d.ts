@@ -18,7 +18,8 @@ export interface paths {
          * @description Half-float planes of an item, one after the other; what they are stands in X-Nexal-View as JSON.
          *
          *     `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
-         *     three planes of display values, to be shown as they are. `pending` is what a `rough` answer, at a scale of its own,
+         *     three planes of display values, to be shown as they are. Where `ends` are told, planes come in bytes, 0 to 255 from
+         *     one end to the other, or along the display curve at `exposure`. `pending` is what a `rough` answer, at a scale of its own,
          *     stands in for.
          */
         post: operations["stage_views_view"];
@@ -1927,6 +1928,11 @@ export interface components {
              * @default false
              */
             rough: boolean;
+            /**
+             * Exposure
+             * @description Bytes do that tell what is seen at this exposure, in stops, and no more
+             */
+            exposure?: number | null;
             /**
              * View
              * @description Name of the asking view; its next request supersedes this one

@@ -23,3 +23,16 @@ export function encode(value: number): number {
 export function decode(value: number): number {
   return value <= 0.04045 ? value / 12.92 : ((value + 0.055) / 1.055) ** 2.4;
 }
+
+/** The bits of the half float that is nearest to a number, infinite beyond the largest. */
+export function halfOf(value: number): number {
+  const size = Math.abs(value);
+  let [low, high] = [0, 0x7c00];
+  while (high - low > 1) {
+    const middle = (low + high) >> 1;
+    if (HALF_VALUES[middle]! <= size) low = middle;
+    else high = middle;
+  }
+  const nearest = size - HALF_VALUES[low]! <= HALF_VALUES[high]! - size ? low : high;
+  return value < 0 ? nearest | 0x8000 : nearest;
+}

@@ -1,7 +1,7 @@
 import { ApiError, GIVEN_UP } from "@/api/bytes";
 
 import type { Answer, Asked, Fetched, Job, Wanted } from "./painter.worker";
-import type { Planes } from "./painting";
+import { type Planes, planesIn } from "./painting";
 
 interface Waiting {
   resolve: (answer: Exclude<Answer, { fault: string }>) => void;
@@ -91,7 +91,8 @@ const came = new WeakMap<Planes, { bitmap: ImageBitmap; look: string }>();
  * is known by (`paintedAs`). Throws ApiError; other errors where the worker failed.
  */
 export async function fetchPainted(wanted: Wanted, look: string, signal: AbortSignal): Promise<Planes> {
-  const { planes, bitmap } = await painterOf("stage").fetch(wanted, signal);
+  const { about, bytes, bitmap } = await painterOf("stage").fetch(wanted, signal);
+  const planes = planesIn(about, bytes);
   if (bitmap) came.set(planes, { bitmap, look });
   return planes;
 }

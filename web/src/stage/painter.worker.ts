@@ -1,7 +1,18 @@
 /// <reference lib="webworker" />
 import { ApiError, type Problem, forBytes } from "@/api/bytes";
 
-import { type Look, type Planes, contour, paint, planesOf, removed, unlike, unsure } from "./painting";
+import {
+  type About,
+  type Look,
+  type Planes,
+  aboutOf,
+  contour,
+  paint,
+  planesIn,
+  removed,
+  unlike,
+  unsure,
+} from "./painting";
 
 export type Job =
   | { kind: "paint"; planes: Planes; look: Look }
@@ -21,9 +32,10 @@ export type Asked =
   /** What is wanted of that number is wanted no longer. */
   | { id: number; givenUp: true };
 
-/** Planes, and their picture; none where they could not be painted. */
+/** Planes as they came, and their picture; none where they could not be painted. */
 export interface Fetched {
-  planes: Planes;
+  about: About;
+  bytes: ArrayBuffer;
   bitmap: ImageBitmap | null;
 }
 
@@ -52,11 +64,12 @@ async function fetched(id: number, { url, init, look }: Wanted): Promise<void> {
   const abort = new AbortController();
   onTheWay.set(id, abort);
   try {
-    const answered = await forBytes(url, { ...init, signal: abort.signal });
-    const planes = planesOf(answered);
+    const { headers, bytes } = await forBytes(url, { ...init, signal: abort.signal });
+    const about = aboutOf(headers);
+    const planes = planesIn(about, bytes);
     const bitmap = await painted({ kind: "paint", planes, look }).catch(() => null);
-    const answer: Answer = { id, fetched: { planes, bitmap } };
-    worker.postMessage(answer, bitmap ? [answered.bytes, bitmap] : [answered.bytes]);
+    const answer: Answer = { id, fetched: { about, bytes, bitmap } };
+    worker.postMessage(answer, bitmap ? [bytes, bitmap] : [bytes]);
   } catch (error) {
     const answer: Answer =
       error instanceof ApiError
@@ -68,16 +81,36 @@ async function fetched(id: number, { url, init, look }: Wanted): Promise<void> {
   }
 }
 
+/** Memory of the picture before, and where one is laid out: taking both anew would cost more than painting it. */
+let memory = new ArrayBuffer(0);
+const MOST_KEPT = 1 << 25;
+const LONGEST_SIDE = 8192;
+const canvas = typeof OffscreenCanvas === "undefined" ? null : new OffscreenCanvas(1, 1);
+const context = canvas?.getContext("2d", { alpha: false }) ?? null;
+
 async function painted(job: Job): Promise<ImageBitmap> {
   const [, , width, height] = job.planes.region;
+  if (job.kind === "paint") return pictureOf(job.planes, job.look, width, height);
   const pixels =
-    job.kind === "paint"
-      ? paint(job.planes, job.look)
-      : job.kind === "removed"
-        ? removed(job.planes)
-        : job.kind === "contour"
-          ? contour(job.planes, unlike(job.picture))
-          : unsure(job.planes, unlike(job.picture));
+    job.kind === "removed"
+      ? removed(job.planes)
+      : job.kind === "contour"
+        ? contour(job.planes, unlike(job.picture))
+        : unsure(job.planes, unlike(job.picture));
   // What is not opaque is white, or a tint whose last step nobody sees: premultiplying changes nothing.
   return createImageBitmap(new ImageData(pixels, width, height), { colorSpaceConversion: "none" });
+}
+
+/** An opaque picture. Throws where it is too large for this browser. */
+async function pictureOf(planes: Planes, look: Look, width: number, height: number): Promise<ImageBitmap> {
+  const size = width * height * 4;
+  if (!canvas || !context || size > MOST_KEPT || Math.max(width, height) > LONGEST_SIDE)
+    return createImageBitmap(new ImageData(paint(planes, look), width, height), {
+      colorSpaceConversion: "none",
+    });
+  if (memory.byteLength < size) memory = new ArrayBuffer(size);
+  if (canvas.width !== width) canvas.width = width;
+  if (canvas.height !== height) canvas.height = height;
+  context.putImageData(new ImageData(paint(planes, look, memory), width, height), 0, 0);
+  return canvas.transferToImageBitmap();
 }

@@ -1,6 +1,6 @@
 import type { Bytes, Problem } from "@/api/bytes";
 
-import { HALF_VALUES, decode, encode } from "./halves";
+import { HALF_VALUES, decode, encode, halfOf } from "./halves";
 
 /** Half-float planes as the server sends them, and what they are. */
 export interface Planes {
@@ -17,24 +17,64 @@ export interface Planes {
   /** Display values, to be shown as they are: ids as colours, a fringe, evidence. */
   finished: boolean;
   samples: Uint16Array[];
+  /** What is seen of them at an exposure, where they came as no more than that. */
+  codes?: { planes: Uint8Array[]; exposure: number };
   /** What they stand in for roughly, at a scale of their own, until a slow step is computed. */
   pending?: Problem | null;
   /** Milliseconds until it is its asker's turn again; none where that is at once. */
   next?: number;
 }
 
+/** What planes are, as an answer's head tells it. */
+export interface About extends Omit<Planes, "samples" | "codes"> {
+  /** Of planes that came in bytes: the values that each goes from and to, none along the display curve. */
+  ends?: ([number, number] | null)[];
+  exposure?: number;
+}
+
+export function aboutOf(headers: Headers): About {
+  const about = JSON.parse(headers.get("X-Nexal-View") ?? "{}") as About;
+  const next = Number(headers.get("X-Nexal-Next"));
+  return next ? { ...about, next } : about;
+}
+
 /** Planes of an answer, whose head tells what they are. */
 export function planesOf({ headers, bytes }: Bytes): Planes {
-  const planes = planesIn(JSON.parse(headers.get("X-Nexal-View") ?? "{}") as Omit<Planes, "samples">, bytes);
-  const next = Number(headers.get("X-Nexal-Next"));
-  return next ? { ...planes, next } : planes;
+  return planesIn(aboutOf(headers), bytes);
 }
 
 /** Planes from their bytes, one after the other, and what they are. */
-export function planesIn(about: Omit<Planes, "samples">, bytes: ArrayBuffer): Planes {
+export function planesIn({ ends, exposure = 0, ...about }: About, bytes: ArrayBuffer): Planes {
   const count = about.region[2] * about.region[3];
-  const samples = about.channels.map((_, index) => new Uint16Array(bytes, index * count * 2, count));
-  return { ...about, samples };
+  if (!ends) {
+    const samples = about.channels.map((_, index) => new Uint16Array(bytes, index * count * 2, count));
+    return { ...about, samples };
+  }
+  const planes = about.channels.map((_, index) => new Uint8Array(bytes, index * count, count));
+  let samples: Uint16Array[] | null = null;
+  return {
+    ...about,
+    codes: { planes, exposure },
+    // What is painted as it came needs none.
+    get samples() {
+      return (samples ??= planes.map((codes, index) =>
+        widened(codes, halvesOf(ends[index] ?? null, exposure)),
+      ));
+    },
+  };
+}
+
+/** The half float that each byte of a plane stands for: painted at the same exposure, it is that byte again. */
+function halvesOf(ends: [number, number] | null, exposure: number): Uint16Array {
+  return Uint16Array.from({ length: 256 }, (_, code) =>
+    halfOf(ends ? ends[0] + ((ends[1] - ends[0]) * code) / 255 : decode(code / 255) / 2 ** exposure),
+  );
+}
+
+function widened(codes: Uint8Array, table: Uint16Array): Uint16Array {
+  const halves = new Uint16Array(codes.length);
+  for (let i = 0; i < codes.length; i++) halves[i] = table[codes[i]!]!;
+  return halves;
 }
 
 export type Backing =
@@ -71,7 +111,7 @@ export function alphaOf(planes: Planes): number {
 /** The places of what is seen: everything but the alpha. */
 function seenOf(planes: Planes): number[] {
   const alpha = alphaOf(planes);
-  return planes.samples.flatMap((_, index) => (index === alpha ? [] : [index]));
+  return planes.channels.flatMap((_, index) => (index === alpha ? [] : [index]));
 }
 
 const LIGHT = new Map<string, Float32Array>();
@@ -137,6 +177,9 @@ function byteTable(data: boolean, exposure: number, range: [number, number]): Ui
 /** Bytes of a pixel as one number, as memory has them on every machine with a browser: red first. */
 const OPAQUE = 0xff000000;
 
+const wordsOf = (pixels: Uint8ClampedArray<ArrayBuffer>) =>
+  new Uint32Array(pixels.buffer, 0, pixels.length / 4);
+
 const GREYS = new Map<Uint8Array, Uint32Array>();
 
 /** The whole pixel of every half of a lone channel, by its bytes: one look for each pixel instead of four. */
@@ -153,17 +196,26 @@ const WEAVE_DARK = decode(0x5a / 255);
 const WEAVE_LIGHT = decode(0x7d / 255);
 const WEAVE_GAP = decode(0x3c / 255);
 
-/** The pixels of a picture as bytes, row 0 first. */
-export function paint(planes: Planes, look: Look): Uint8ClampedArray<ArrayBuffer> {
+/** The pixels of a picture as bytes, row 0 first; in memory of before, where some is given that is large enough. */
+export function paint(planes: Planes, look: Look, memory?: ArrayBuffer): Uint8ClampedArray<ArrayBuffer> {
   const [, , width, height] = planes.region;
-  const pixels = new Uint8ClampedArray(new ArrayBuffer(width * height * 4));
+  const size = width * height * 4;
+  const pixels = new Uint8ClampedArray(memory ?? new ArrayBuffer(size), 0, size);
   const alphaAt = alphaOf(planes);
   const seen = seenOf(planes);
-  const colour = seen.map((index) => planes.samples[index]!);
   const over = planes.alpha !== "none" && alphaAt >= 0 && look.backing.kind !== "none";
   if (over) paintOver(pixels, planes, planes.samples[alphaAt]!, look);
   else {
     const exposure = planes.finished ? 0 : look.exposure;
+    if (planes.codes && (planes.finished || planes.codes.exposure === exposure)) {
+      paintCodes(
+        pixels,
+        seen.map((index) => planes.codes!.planes[index]!),
+      );
+      if (look.tint && seen.length === 1) tinted(pixels, look.tint);
+      return pixels;
+    }
+    const colour = seen.map((index) => planes.samples[index]!);
     const tables = seen.map((index) =>
       byteTable(planes.data[index]!, exposure, planes.ranges[index] ?? [0, 1]),
     );
@@ -178,7 +230,7 @@ function paintFlat(
   colour: Uint16Array[],
   tables: Uint8Array[],
 ): void {
-  const words = new Uint32Array(pixels.buffer);
+  const words = wordsOf(pixels);
   // Of fewer pixels than there are halves it takes longer to make the table than to do without.
   if (colour.length === 1 && words.length > tables[0]!.length) {
     const [samples, table] = [colour[0]!, greyTable(tables[0]!)];
@@ -193,6 +245,17 @@ function paintFlat(
     words[i] = OPAQUE | (tb[b[i]!]! << 16) | (tg[g[i]!]! << 8) | tr[r[i]!]!;
 }
 
+/** What came as it is seen. */
+function paintCodes(pixels: Uint8ClampedArray<ArrayBuffer>, colour: Uint8Array[]): void {
+  const words = wordsOf(pixels);
+  const [r, g] = [colour[0]!, colour[1]!];
+  if (colour.length === 1) for (let i = 0; i < words.length; i++) words[i] = OPAQUE | (r[i]! * 0x010101);
+  else {
+    const b = colour[2] ?? new Uint8Array(words.length);
+    for (let i = 0; i < words.length; i++) words[i] = OPAQUE | (b[i]! << 16) | (g[i]! << 8) | r[i]!;
+  }
+}
+
 function tinted(pixels: Uint8ClampedArray, tint: [number, number, number]): void {
   for (let o = 0; o < pixels.length; o += 4)
     for (let c = 0; c < 3; c++) pixels[o + c] = Math.round(pixels[o + c]! * tint[c]!);
@@ -205,7 +268,7 @@ function paintOver(
   look: Look,
 ): void {
   const [, , width, height] = planes.region;
-  const words = new Uint32Array(pixels.buffer);
+  const words = wordsOf(pixels);
   const gain = 2 ** look.exposure;
   const multiplied = seenOf(planes).map((at) => planes.alpha === "premultiplied" && !planes.data[at]);
   const [r, g, b] = lights(planes) as [Lit, Lit, Lit];

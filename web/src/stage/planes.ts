@@ -23,6 +23,8 @@ export interface ViewAsk {
   alpha?: string | null;
   /** Let what a slow step makes of a small proxy stand in until it is computed. */
   rough?: boolean;
+  /** What is seen at this exposure will do: it comes in half as many bytes, which say no more than that. */
+  exposure?: number;
   /** Name of the asking view: its next request supersedes this one. */
   view?: string;
 }
@@ -88,7 +90,7 @@ export function useLivePlanes(shot: number, ask: ViewAsk | null, seen: Seen | nu
   });
   const wishFor = (ask: ViewAsk): Wish => ({
     key: JSON.stringify([shot, ask, arrivals]),
-    place: JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region]),
+    place: JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region, ask.exposure]),
     fetch: async (signal) => {
       const of = JSON.stringify([shot, { ...ask, region: null }, arrivals]);
       const there = last.current?.of === of ? last.current.planes : null;

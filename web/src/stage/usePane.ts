@@ -42,14 +42,16 @@ export interface PaneAsk {
 }
 
 /**
- * What a pane asks for of a layer. What is dragged is followed with a quarter of the samples, and seen in full as soon
- * as it stands still.
+ * What a pane asks for of a layer. What is dragged is followed with a quarter of the samples, and no more of each than
+ * is seen; it is there in full as soon as it stands still. Of a matte that is laid over a picture its own values are
+ * seen, at any exposure.
  */
 function wantedOf(ask: PaneAsk, layer: Layer | null, view: string, dragged: boolean): ViewAsk | null {
   if (!layer || !ask.placement || !ask.display) return null;
   const scale = scaleFor(ask.placement.zoom, window.devicePixelRatio, dragged);
   const region = visibleRegion(ask.placement, ask.display, scale);
-  return region && { ...layer, scale, region, view: `${ask.name}-${view}` };
+  const exposure = view === "matte" ? 0 : ask.exposure;
+  return region && { ...layer, scale, region, view: `${ask.name}-${view}`, ...(dragged ? { exposure } : {}) };
 }
 
 /** The picture of a pane that shows the draft, as soon as the draft is dragged. */

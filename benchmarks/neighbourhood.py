@@ -55,7 +55,12 @@ def cores(planes: dict[str, Plane]) -> dict[tuple[str, str], tuple[dict[str, obj
         cv2.GaussianBlur(together, (0, 0), 3.0)
 
     def placed(matrix: np.ndarray) -> Callable[[], object]:
-        return lambda: cv2.warpAffine(together, matrix, (WIDTH, HEIGHT), flags=cv2.INTER_CUBIC)
+        # All of what is moved, as a step makes it, and not what of it falls into the window of before.
+        corners = matrix @ np.array([[0, WIDTH, 0, WIDTH], [0, 0, HEIGHT, HEIGHT], [1, 1, 1, 1]])
+        low, high = np.floor(corners.min(axis=1)), np.ceil(corners.max(axis=1))
+        within = matrix - np.column_stack([np.zeros((2, 2)), low])
+        size = (int(high[0] - low[0]), int(high[1] - low[1]))
+        return lambda: cv2.warpAffine(together, within, size, flags=cv2.INTER_CUBIC)
 
     return {
         ("despeckle", "OpenCV's areas, twice"): ({"islands": 20, "holes": 20}, areas),
@@ -97,6 +102,11 @@ def pictures() -> None:
         recipe = parse_recipe({"nexal": 1, "sources": {"m": {"files": "m"}}, "steps": [step]})
         plan = Plan(recipe, 1, {"m": source})
         feed = plan.feed("s")
+        if op == "place":
+            made, window = core(), feed.description.window
+            assert isinstance(made, np.ndarray)
+            assert abs(made.shape[1] - window.width) <= 4, (made.shape, window)
+            assert abs(made.shape[0] - window.height) <= 4, (made.shape, window)
         seconds = best({"copy": copy, "ours": lambda: engine.evaluate(feed, plan), "core": core}, rounds=3)  # noqa: B023
         lines.append(
             f"{op}: {seconds['ours'] / seconds['core']:.1f} of {word} (3), "

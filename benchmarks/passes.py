@@ -7,7 +7,7 @@ from fractions import Fraction
 import numpy as np
 
 from benchmarks.measure import best, report
-from nexal.analysis.view import half_planes
+from nexal.analysis.samples import half_planes
 from nexal.engine import Engine, Plan
 from nexal.picture import Alpha, Description, Plane, Window
 from nexal.recipe import parse_recipe

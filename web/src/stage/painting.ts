@@ -17,8 +17,8 @@ export interface Planes {
   /** Display values, to be shown as they are: ids as colours, a fringe, evidence. */
   finished: boolean;
   samples: Uint16Array[];
-  /** What is seen of them at an exposure, where they came as no more than that. */
-  codes?: { planes: Uint8Array[]; exposure: number };
+  /** What is seen of them at an exposure, where they came as no more than that; and the halves that codes stand for. */
+  codes?: { planes: Uint8Array[]; exposure: number; halves: Uint16Array[] };
   /** What they stand in for roughly, at a scale of their own, until a slow step is computed. */
   pending?: Problem | null;
   /** Milliseconds until it is its asker's turn again; none where that is at once. */
@@ -51,24 +51,31 @@ export function planesIn({ ends, exposure = 0, ...about }: About, bytes: ArrayBu
     return { ...about, samples };
   }
   const planes = about.channels.map((_, index) => new Uint8Array(bytes, index * count, count));
+  const halves = planes.map((_, index) => halvesOf(ends[index] ?? null, exposure));
   let samples: Uint16Array[] | null = null;
   return {
     ...about,
-    codes: { planes, exposure },
+    codes: { planes, exposure, halves },
     // What is painted as it came needs none.
     get samples() {
-      return (samples ??= planes.map((codes, index) =>
-        widened(codes, halvesOf(ends[index] ?? null, exposure)),
-      ));
+      return (samples ??= planes.map((codes, index) => widened(codes, halves[index]!)));
     },
   };
 }
 
+const HALVES = new Map<string, Uint16Array>();
+
 /** The half float that each byte of a plane stands for: painted at the same exposure, it is that byte again. */
 function halvesOf(ends: [number, number] | null, exposure: number): Uint16Array {
-  return Uint16Array.from({ length: 256 }, (_, code) =>
+  const key = ends ? ends.join() : `${exposure} stops`;
+  const known = HALVES.get(key);
+  if (known) return known;
+  const table = Uint16Array.from({ length: 256 }, (_, code) =>
     halfOf(ends ? ends[0] + ((ends[1] - ends[0]) * code) / 255 : decode(code / 255) / 2 ** exposure),
   );
+  if (HALVES.size >= 64) HALVES.clear();
+  HALVES.set(key, table);
+  return table;
 }
 
 function widened(codes: Uint8Array, table: Uint16Array): Uint16Array {
@@ -132,9 +139,17 @@ function lightTable(data: boolean, range: [number, number]): Float32Array {
   return table;
 }
 
+/** Samples of a plane, and what each stands for. */
 interface Lit {
-  samples: Uint16Array;
+  samples: Uint16Array | Uint8Array;
   table: Float32Array;
+}
+
+/** A plane as it came, with a table of every half float or of what few codes stand for. */
+function litOf(planes: Planes, at: number, table: Float32Array): Lit {
+  const { codes } = planes;
+  if (!codes) return { samples: planes.samples[at]!, table };
+  return { samples: codes.planes[at]!, table: Float32Array.from(codes.halves[at]!, (bits) => table[bits]!) };
 }
 
 /** The light tables of the seen channels, three of them: a grey picture counts thrice, of two the third is dark. */
@@ -142,10 +157,7 @@ function lights(planes: Planes): Lit[] {
   const seen = seenOf(planes);
   return [0, 1, 2].map((c) => {
     const at = seen[Math.min(c, seen.length - 1)] ?? 0;
-    return {
-      samples: planes.samples[at]!,
-      table: lightTable(planes.finished || planes.data[at]!, planes.ranges[at] ?? [0, 1]),
-    };
+    return litOf(planes, at, lightTable(planes.finished || planes.data[at]!, planes.ranges[at] ?? [0, 1]));
   });
 }
 
@@ -204,7 +216,7 @@ export function paint(planes: Planes, look: Look, memory?: ArrayBuffer): Uint8Cl
   const alphaAt = alphaOf(planes);
   const seen = seenOf(planes);
   const over = planes.alpha !== "none" && alphaAt >= 0 && look.backing.kind !== "none";
-  if (over) paintOver(pixels, planes, planes.samples[alphaAt]!, look);
+  if (over) paintOver(pixels, planes, litOf(planes, alphaAt, HALF_VALUES), look);
   else {
     const exposure = planes.finished ? 0 : look.exposure;
     if (planes.codes && (planes.finished || planes.codes.exposure === exposure)) {
@@ -261,17 +273,13 @@ function tinted(pixels: Uint8ClampedArray, tint: [number, number, number]): void
     for (let c = 0; c < 3; c++) pixels[o + c] = Math.round(pixels[o + c]! * tint[c]!);
 }
 
-function paintOver(
-  pixels: Uint8ClampedArray<ArrayBuffer>,
-  planes: Planes,
-  alpha: Uint16Array,
-  look: Look,
-): void {
+function paintOver(pixels: Uint8ClampedArray<ArrayBuffer>, planes: Planes, cover: Lit, look: Look): void {
   const [, , width, height] = planes.region;
   const words = wordsOf(pixels);
   const gain = 2 ** look.exposure;
   const multiplied = seenOf(planes).map((at) => planes.alpha === "premultiplied" && !planes.data[at]);
   const [r, g, b] = lights(planes) as [Lit, Lit, Lit];
+  const { samples: alpha, table: ta } = cover;
   const [sr, sg, sb, tr, tg, tb] = [r.samples, g.samples, b.samples, r.table, g.table, b.table];
   const [mr, mg, mb] = [0, 1, 2].map((c) => multiplied[Math.min(c, multiplied.length - 1)]!);
   const behind = backingRows(planes, look);
@@ -279,7 +287,7 @@ function paintOver(
   for (let y = 0, i = 0; y < height; y++) {
     behind.fill(y);
     for (let x = 0; x < width; x++, i++) {
-      const a = HALF_VALUES[alpha[i]!]!;
+      const a = ta[alpha[i]!]!;
       const through = 1 - a;
       // Hidden colour that is no number stays hidden.
       const red = mr || a !== 0 ? tr[sr[i]!]! * (mr ? gain : a * gain) : 0;
@@ -354,7 +362,8 @@ function planesRows(
 ): BackingRows {
   const [x0, y0, width, height] = behind.region;
   const lit = lights(behind);
-  const cover = behind.alpha === "straight" ? behind.samples[alphaOf(behind)] : undefined;
+  const alpha = behind.alpha === "straight" ? alphaOf(behind) : -1;
+  const cover = alpha >= 0 ? litOf(behind, alpha, HALF_VALUES) : undefined;
   const ratio = scale / behind.scale;
   const columns = Int32Array.from(light[0]!, (_, x) => {
     const column = Math.floor((left + x) * ratio) - x0;
@@ -367,7 +376,7 @@ function planesRows(
       const { samples, table } = lit[c]!;
       for (let x = 0; x < line.length; x++) {
         const at = there && columns[x]! >= 0 ? row * width + columns[x]! : -1;
-        const covered = at < 0 ? 0 : cover ? HALF_VALUES[cover[at]!]! : 1;
+        const covered = at < 0 ? 0 : cover ? cover.table[cover.samples[at]!]! : 1;
         line[x] = covered === 0 ? 0 : table[samples[at]!]! * covered * gain;
       }
     });

@@ -117,6 +117,21 @@ describe("a picture over its backing", () => {
     expect(bytes(clear, look({ kind: "planes", planes: matte }))).toEqual([128, 128, 128]);
   });
 
+  it("is white where it is brighter than that, however far", () => {
+    const [infinite, largest] = [0x7c00, 0x7bff];
+    for (const alpha of ["straight", "premultiplied"] as const) {
+      for (const cover of [half(0.5), half(1), largest]) {
+        const bright = pixel({ R: 0, G: 0, B: 0, A: 0 }, { alpha });
+        bright.samples.forEach((plane, at) => (plane[0] = [infinite, largest, half(2), cover][at]!));
+        expect(bytes(bright, look(black, 6)), `${alpha} ${cover}`).toEqual([255, 255, 255]);
+      }
+      const clear = pixel({ R: 0, G: 0, B: 0, A: 0 }, { alpha });
+      const behind = pixel({ R: 0, G: 0, B: 0 });
+      behind.samples.forEach((plane, at) => (plane[0] = [infinite, largest, half(2)][at]!));
+      expect(bytes(clear, look({ kind: "planes", planes: behind }))).toEqual([255, 255, 255]);
+    }
+  });
+
   it("keeps hidden colour hidden, whatever it is", () => {
     const odd = pixel({ R: 1, G: 1, B: 1, A: 0 }, { alpha: "straight" });
     odd.samples[0] = Uint16Array.of(0x7e00);

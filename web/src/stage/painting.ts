@@ -216,7 +216,7 @@ export function paint(planes: Planes, look: Look, memory?: ArrayBuffer): Uint8Cl
   const alphaAt = alphaOf(planes);
   const seen = seenOf(planes);
   const over = planes.alpha !== "none" && alphaAt >= 0 && look.backing.kind !== "none";
-  if (over) paintOver(pixels, planes, litOf(planes, alphaAt, HALF_VALUES), look);
+  if (over) paintOver(pixels, planes, litOf(planes, alphaAt, COVERS), look);
   else {
     const exposure = planes.finished ? 0 : look.exposure;
     if (planes.codes && (planes.finished || planes.codes.exposure === exposure)) {
@@ -276,84 +276,123 @@ function tinted(pixels: Uint8ClampedArray, tint: [number, number, number]): void
 function paintOver(pixels: Uint8ClampedArray<ArrayBuffer>, planes: Planes, cover: Lit, look: Look): void {
   const [, , width, height] = planes.region;
   const words = wordsOf(pixels);
-  const gain = 2 ** look.exposure;
   const multiplied = seenOf(planes).map((at) => planes.alpha === "premultiplied" && !planes.data[at]);
-  const [r, g, b] = lights(planes) as [Lit, Lit, Lit];
-  const { samples: alpha, table: ta } = cover;
-  const [sr, sg, sb, tr, tg, tb] = [r.samples, g.samples, b.samples, r.table, g.table, b.table];
-  const [mr, mg, mb] = [0, 1, 2].map((c) => multiplied[Math.min(c, multiplied.length - 1)]!);
+  const gain = 2 ** look.exposure;
+  const lit = lights(planes).map(({ samples, table }) => ({ samples, table: inSteps(table, gain) }));
   const behind = backingRows(planes, look);
-  const [br, bg, bb] = behind.light as [Float32Array, Float32Array, Float32Array];
-  for (let y = 0, i = 0; y < height; y++) {
-    behind.fill(y);
-    for (let x = 0; x < width; x++, i++) {
-      const a = ta[alpha[i]!]!;
-      const through = 1 - a;
-      // Hidden colour that is no number stays hidden.
-      const red = mr || a !== 0 ? tr[sr[i]!]! * (mr ? gain : a * gain) : 0;
-      const green = mg || a !== 0 ? tg[sg[i]!]! * (mg ? gain : a * gain) : 0;
-      const blue = mb || a !== 0 ? tb[sb[i]!]! * (mb ? gain : a * gain) : 0;
-      words[i] =
-        OPAQUE |
-        (ENCODED[stepOf(blue + through * bb[x]!)]! << 16) |
-        (ENCODED[stepOf(green + through * bg[x]!)]! << 8) |
-        ENCODED[stepOf(red + through * br[x]!)]!;
-    }
+  const laid = multiplied.every(Boolean)
+    ? { ...cover, table: cover.table.map((a) => (1 - a) * STEPS) }
+    : cover;
+  const lay = laid === cover ? layStraight : layPremultiplied;
+  const flags = [0, 1, 2].map((c) => multiplied[Math.min(c, multiplied.length - 1)]!);
+  for (let y = 0; y < height; y++)
+    lay(words, y * width, (y + 1) * width, lit as [Lit, Lit, Lit], laid, behind(y), flags);
+}
+
+/** A row of a picture whose colour holds its alpha already; `cover` tells what shines through, in steps. */
+function layPremultiplied(
+  words: Uint32Array,
+  from: number,
+  to: number,
+  [{ samples: sr, table: tr }, { samples: sg, table: tg }, { samples: sb, table: tb }]: [Lit, Lit, Lit],
+  { samples: alpha, table: through }: Lit,
+  [br, bg, bb]: Row,
+): void {
+  for (let i = from, x = 0; i < to; i++, x++) {
+    const t = through[alpha[i]!]!;
+    words[i] = pixelOf(tr[sr[i]!]! + t * br[x]!, tg[sg[i]!]! + t * bg[x]!, tb[sb[i]!]! + t * bb[x]!);
   }
 }
 
-/** Where light stands in the table of encoded bytes; what is no number stands at 0. */
-const stepOf = (light: number) => (light > 0 ? (light >= 1 ? STEPS : (light * STEPS + 0.5) | 0) : 0);
-
-interface BackingRows {
-  /** Linear light of a row of what lies behind, red, green and blue. */
-  light: Float32Array[];
-  fill: (y: number) => void;
+/** The same where alpha is still to be multiplied with, of all channels but those of which `multiplied` says so. */
+function layStraight(
+  words: Uint32Array,
+  from: number,
+  to: number,
+  [{ samples: sr, table: tr }, { samples: sg, table: tg }, { samples: sb, table: tb }]: [Lit, Lit, Lit],
+  { samples: alpha, table }: Lit,
+  [br, bg, bb]: Row,
+  [mr, mg, mb]: boolean[],
+): void {
+  for (let i = from, x = 0; i < to; i++, x++) {
+    const a = table[alpha[i]!]!;
+    const t = (1 - a) * STEPS;
+    // Hidden colour that is no number stays hidden.
+    const red = mr ? tr[sr[i]!]! : a !== 0 ? tr[sr[i]!]! * a : 0;
+    const green = mg ? tg[sg[i]!]! : a !== 0 ? tg[sg[i]!]! * a : 0;
+    const blue = mb ? tb[sb[i]!]! : a !== 0 ? tb[sb[i]!]! * a : 0;
+    words[i] = pixelOf(red + t * br[x]!, green + t * bg[x]!, blue + t * bb[x]!);
+  }
 }
 
-/** What lies behind a picture, row by row of it. */
+/** Light in steps of the table of encoded bytes, as a pixel. */
+const pixelOf = (red: number, green: number, blue: number) =>
+  OPAQUE |
+  (ENCODED[within((blue + 0.5) | 0)]! << 16) |
+  (ENCODED[within((green + 0.5) | 0)]! << 8) |
+  ENCODED[within((red + 0.5) | 0)]!;
+
+/** A step of the table of encoded bytes; what was no number stands at 0. */
+const within = (step: number) => (step > 0 ? (step < STEPS ? step : STEPS) : 0);
+
+/** Light and alpha beyond which it makes no difference how far: sums of their products in steps are still integers. */
+const BLINDING = 500;
+const MOST_ALPHA = 100;
+const COVERS = HALF_VALUES.map((a) => Math.min(MOST_ALPHA, Math.max(-MOST_ALPHA, a)));
+const STEPPED = new WeakMap<Float32Array, { gain: number; table: Float32Array }>();
+
+/** A table of light under a gain, in steps of the table of encoded bytes. */
+function inSteps(light: Float32Array, gain: number): Float32Array {
+  const known = STEPPED.get(light);
+  if (known?.gain === gain) return known.table;
+  const table = light.map((value) => Math.min(BLINDING, Math.max(-BLINDING, value * gain)) * STEPS);
+  STEPPED.set(light, { gain, table });
+  return table;
+}
+
+type Row = [Float32Array, Float32Array, Float32Array];
+
+/** Linear light of what lies behind a row of a picture, red, green and blue. */
+type BackingRows = (y: number) => Row;
+
 function backingRows(planes: Planes, look: Look): BackingRows {
   const [left, top, width] = planes.region;
   const { backing } = look;
-  const light = [0, 1, 2].map(() => new Float32Array(width));
-  if (backing.kind === "weave") return weaveRows(light, left, top, planes.scale, backing.cell);
+  if (backing.kind === "weave") return weaveRows(width, left, top, planes.scale, backing.cell);
+  const row: Row = [new Float32Array(width), new Float32Array(width), new Float32Array(width)];
   if (backing.kind === "planes")
-    return planesRows(light, left, top, planes.scale, backing.planes, 2 ** look.exposure);
+    return planesRows(row, left, top, planes.scale, backing.planes, 2 ** look.exposure);
   const plain = backing.kind === "colour" ? backing.rgb.map(decode) : [0, 0, 0];
-  light.forEach((row, c) => row.fill(plain[c]!));
-  return { light, fill: () => undefined };
+  row.forEach((light, c) => light.fill(plain[c]!));
+  return () => row;
 }
 
 /** Bands that pass over and under each other, with a thin gap at each band's edge. */
-function weaveRows(
-  light: Float32Array[],
-  left: number,
-  top: number,
-  scale: number,
-  cell: number,
-): BackingRows {
-  const [row, ...others] = light as [Float32Array, Float32Array, Float32Array];
+function weaveRows(width: number, left: number, top: number, scale: number, cell: number): BackingRows {
   const at = (place: number) => {
     const band = (place * scale) / cell;
     const within = band - Math.floor(band);
     return [Math.floor(band) & 1, within < 0.12 || within > 0.88 ? 1 : 0] as const;
   };
-  const odd = Uint8Array.from(row, (_, x) => at(left + x)[0]);
-  const gap = Uint8Array.from(row, (_, x) => at(left + x)[1]);
-  const fill = (y: number) => {
-    const [oddRow, gapRow] = at(top + y);
-    for (let x = 0; x < row.length; x++) {
-      const across = odd[x] === oddRow;
-      row[x] = (across ? gapRow : gap[x]) ? WEAVE_GAP : across ? WEAVE_LIGHT : WEAVE_DARK;
-    }
-    for (const other of others) other.set(row);
+  const columns = Array.from({ length: width }, (_, x) => at(left + x));
+  // There are four kinds of rows.
+  const rows = [0, 1, 2, 3].map((kind) => {
+    const [oddRow, gapRow] = [kind >> 1, kind & 1];
+    const row = Float32Array.from(columns, ([odd, gap]) => {
+      const across = odd === oddRow;
+      return (across ? gapRow : gap) ? WEAVE_GAP : across ? WEAVE_LIGHT : WEAVE_DARK;
+    });
+    return [row, row, row] as Row;
+  });
+  return (y) => {
+    const [odd, gap] = at(top + y);
+    return rows[odd * 2 + gap]!;
   };
-  return { light, fill };
 }
 
 /** Another item, which itself lies over black; black beyond it. */
 function planesRows(
-  light: Float32Array[],
+  light: Row,
   left: number,
   top: number,
   scale: number,
@@ -363,13 +402,13 @@ function planesRows(
   const [x0, y0, width, height] = behind.region;
   const lit = lights(behind);
   const alpha = behind.alpha === "straight" ? alphaOf(behind) : -1;
-  const cover = alpha >= 0 ? litOf(behind, alpha, HALF_VALUES) : undefined;
+  const cover = alpha >= 0 ? litOf(behind, alpha, COVERS) : undefined;
   const ratio = scale / behind.scale;
-  const columns = Int32Array.from(light[0]!, (_, x) => {
+  const columns = Int32Array.from(light[0], (_, x) => {
     const column = Math.floor((left + x) * ratio) - x0;
     return column >= 0 && column < width ? column : -1;
   });
-  const fill = (y: number) => {
+  return (y) => {
     const row = Math.floor((top + y) * ratio) - y0;
     const there = row >= 0 && row < height;
     light.forEach((line, c) => {
@@ -377,11 +416,11 @@ function planesRows(
       for (let x = 0; x < line.length; x++) {
         const at = there && columns[x]! >= 0 ? row * width + columns[x]! : -1;
         const covered = at < 0 ? 0 : cover ? cover.table[cover.samples[at]!]! : 1;
-        line[x] = covered === 0 ? 0 : table[samples[at]!]! * covered * gain;
+        line[x] = covered === 0 ? 0 : Math.min(BLINDING, table[samples[at]!]! * covered * gain);
       }
     });
+    return light;
   };
-  return { light, fill };
 }
 
 /** Coverage removed by a matte, as a white picture whose opacity is 1 - matte. */

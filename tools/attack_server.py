@@ -257,7 +257,7 @@ def _dragged(recipe: dict[str, Any], source: str, white: float, view: str) -> di
         {"name": "w", "op": "weigh", "in": {"from": source}},
         {"name": "d", "op": "stretch", "in": {"from": "w"}, "set": {"white": white}},
     ]
-    return {"recipe": {**recipe, "steps": steps}, "address": "d", "scale": 2, "view": view}
+    return {"recipe": {**recipe, "steps": steps}, "address": "d", "scale": 2, "exposure": 0, "view": view}
 
 
 def _drag(

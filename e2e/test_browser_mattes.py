@@ -474,6 +474,23 @@ class ByHand(MattesTest):
         self.bench().get_by_role("group", name="Coloured screen").wait_for()
         self.assertEqual(alpha.bounding_box(), before)
 
+    def test_what_is_told_late_of_a_source_moves_nothing_under_the_hand(self) -> None:
+        page = self.page
+        held: list[Route] = []
+        late = True
+        for path in ("inspect", "sources", "sources/*"):
+            page.route(f"**/{path}", lambda route: held.append(route) if late else route.continue_())
+        self.open_shot(page, "?item=moth")
+        lines = (self.bench().get_by_text("Colour", exact=True), self.bench().get_by_role("button", name="Touch up"))
+        places = [line.bounding_box() for line in lines]
+        self.wait_for_count(self.bench().get_by_text("…", exact=True), 7)
+        late = False
+        for route in held:
+            route.continue_()
+        self.wait_for_count(self.bench().get_by_text("…", exact=True), 0)
+        self.bench().get_by_text("none: opaque").wait_for()
+        self.assertEqual([line.bounding_box() for line in lines], places)
+
     def test_alpha_alone_while_all_is_shown(self) -> None:
         page = self.open_shot(query="?item=moth")
         page.keyboard.press("t")

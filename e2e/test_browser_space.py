@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 from browser_support import HEIGHT, WIDTH, BrowserTest
-from playwright.sync_api import Page
+from playwright.sync_api import Page, Route
 from server_support import exr_bytes
 
 from demo.night.naming import hashed_names, hashed_value
@@ -140,6 +140,19 @@ class Space(BrowserTest):
         page.mouse.move(box["x"] + 90, box["y"] + 60)
         page.mouse.wheel(0, -300)
         page.get_by_label("Elevation", exact=True).get_by_role("button", name="all", exact=True).click()
+
+    def test_a_warning_moves_nothing_under_the_hand(self) -> None:
+        fog = {"name": "late", "op": "fog", "in": {"picture": "scene", "depth": "scene.depth.Z"}, "set": {"start": 90}}
+        held: list[Route] = []
+        self.page.route("**/checks", lambda route: held.append(route))
+        page = self.open_space("late", [fog])
+        density = page.get_by_label("Step", exact=True).get_by_label("Density value", exact=True)
+        density.wait_for()
+        self.wait_for_page(page, lambda: len(held) == 1)
+        before = density.bounding_box()
+        held[0].continue_()
+        page.get_by_role("button", name="From the nearest to the farthest").wait_for()
+        self.assertEqual(density.bounding_box(), before)
 
     def test_a_remedy_takes_back_nothing_that_was_done_since(self) -> None:
         fog = {"name": "late", "op": "fog", "in": {"picture": "scene", "depth": "scene.depth.Z"}, "set": {"start": 90}}

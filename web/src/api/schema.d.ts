@@ -19,8 +19,8 @@ export interface paths {
          *
          *     `ranges` are the values of data planes to be shown as black and white. Ids, fringe and evidence come `finished`:
          *     three planes of display values, to be shown as they are. Where `ends` are told, planes come in bytes, 0 to 255 from
-         *     one end to the other, or along the display curve at `exposure`. `pending` is what a `rough` answer, at a scale of its own,
-         *     stands in for.
+         *     one end to the other, or along the display curve at `exposure`. `pending` is what a `rough` answer, at a scale of
+         *     its own, stands in for.
          */
         post: operations["stage_views_view"];
         delete?: never;

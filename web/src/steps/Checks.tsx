@@ -23,6 +23,7 @@ interface Props {
   /** Another item whose warnings are told already: what is the same is told once. */
   besides?: Item | undefined;
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
+  className?: string;
 }
 
 /** What is likely wrong with an item, once it has settled. */
@@ -51,7 +52,7 @@ function useChecks(shot: number, item: Item | undefined) {
 }
 
 /** What is likely wrong with the matte or the sum in focus, each with a remedy of one click. */
-export function Checks({ shot, item, writable, mattes, besides, onPut }: Props) {
+export function Checks({ shot, item, writable, mattes, besides, onPut, className = "" }: Props) {
   const { told: all, stands } = useChecks(shot, item);
   const { told: others } = useChecks(shot, besides);
   const told = all
@@ -61,7 +62,7 @@ export function Checks({ shot, item, writable, mattes, besides, onPut }: Props) 
   const op = findStep(item.of, item.name)?.op;
   if (!told?.length || item.problem) return null;
   return (
-    <ul aria-label="Warnings" className="space-y-2">
+    <ul aria-label="Warnings" className={`space-y-2 ${className}`}>
       {told.map(({ code, text, remedy }) => (
         <li key={code} className={`border-l-2 pl-2 ${remedy ? "border-clay" : "border-line"}`}>
           <p className={`leading-snug ${remedy ? "text-clay" : "text-dim"}`}>

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 
 import { type Item, api, got, problemOf } from "@/api/client";
-import { sourceQuery } from "@/api/queries";
+import { sourceQuery, sourcesQuery } from "@/api/queries";
 import { type Recipe, sourcesOf, usersOf } from "@/api/recipe";
 import { SourceDepth } from "@/benches/space/SourceDepth";
 import { Button } from "@/parts/Button";
@@ -31,6 +31,8 @@ const READINGS = [
   { value: "data", label: "as stored" },
 ];
 
+const TO_COME = "…";
+
 function megabytes(bytes: number): string {
   return bytes > 1e9 ? `${(bytes / 1e9).toFixed(2)} GB` : `${(bytes / 1e6).toFixed(1)} MB`;
 }
@@ -51,7 +53,8 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
       ),
     onSettled: () => client.invalidateQueries({ queryKey: ["sources", shot] }),
   });
-  const source = useQuery(sourceQuery(shot, row?.id, row?.state !== "ready")).data;
+  const { isPending } = useQuery(sourcesQuery(shot));
+  const { data: source, isError } = useQuery(sourceQuery(shot, row?.id, row?.state !== "ready"));
   const part = source?.parts[0] as { display?: number[]; data?: number[]; compression?: string } | undefined;
   const users = usersOf(recipe, name);
   /** A layer is something else than was guessed; what was guessed needs no saying. */
@@ -70,27 +73,31 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
       else next[key] = value;
       return { ...before, sources: { ...sourcesOf(before), [name]: next } };
     });
+  // What is still to be told has its line already: coming late, it would push away what is being clicked.
+  const never = row ? row.state === "failed" || isError : !isPending;
+  const told = (ready: boolean) => (ready || never ? "" : TO_COME);
+  const later = told(source !== undefined);
   const facts: [string, string][] = [
     ["File", spec.files],
     [
       "Format",
-      source ? `${source.format.toUpperCase()}${part?.compression ? `, ${part.compression}` : ""}` : "",
+      source ? `${source.format.toUpperCase()}${part?.compression ? `, ${part.compression}` : ""}` : later,
     ],
-    ["Size", row ? megabytes(row.size) : ""],
-    ["Picture", part?.display ? `${part.display[2]} × ${part.display[3]}` : ""],
+    ["Size", row ? megabytes(row.size) : later],
+    ["Picture", part?.display ? `${part.display[2]} × ${part.display[3]}` : later],
     [
       "Data window",
-      part?.data ? `${part.data[2]} × ${part.data[3]} at ${part.data[0]}, ${part.data[1]}` : "",
+      part?.data ? `${part.data[2]} × ${part.data[3]} at ${part.data[0]}, ${part.data[1]}` : later,
     ],
     [
       "Channels",
       source
         ? `${source.channels} in ${source.layers.length} ${source.layers.length === 1 ? "layer" : "layers"}`
-        : "",
+        : later,
     ],
-    ["Alpha", item?.alpha === "none" ? "none: opaque" : (item?.alpha ?? "")],
+    ["Alpha", item?.alpha === "none" ? "none: opaque" : (item?.alpha ?? told(item !== undefined))],
     ["Ink profile", item?.inks ?? ""],
-    ["Fingerprint", row ? `${row.fingerprint.slice(0, 16)}…` : ""],
+    ["Fingerprint", row ? `${row.fingerprint.slice(0, 16)}…` : later],
   ];
   return (
     <section aria-label="Source" className="flex min-h-0 grow flex-col gap-3 overflow-y-auto p-3 text-[12px]">

@@ -92,133 +92,146 @@ export function StepPanel(props: Props) {
   );
 
   return (
-    <section aria-label="Step" className="flex min-h-0 grow flex-col overflow-y-auto text-[12px]">
-      <header className="flex items-baseline justify-between gap-2 px-3 pb-2 pt-3">
-        <h2 className="truncate text-[13px] font-semibold">
-          {wordsOf(step.op)} <span className="font-normal text-dim">→ {step.name}</span>
-        </h2>
-        {users.length > 0 && (
-          <span className="truncate text-[11px] text-faint">used by {users.join(", ")}</span>
-        )}
-      </header>
-      <fieldset disabled={!writable} className="min-w-0 space-y-3 px-3 pb-4">
-        {!plain && <ComesFirst {...{ shot, recipe, items, operations, writable }} item={step.name} />}
-        {known?.problem && <Message problem={known.problem} />}
-        {step.op === "stretch" && (
-          <SlopePlot
-            shot={shot}
-            recipe={recipe}
-            step={step}
-            items={items}
-            onSet={(values, done) =>
-              edit(
-                (before) =>
-                  changeStep(before, step.name, (old) => ({ ...old, set: { ...old.set, ...values } })),
-                done,
-              )
-            }
-          />
-        )}
-        {modes?.enum && (
-          <ModeStepper
-            modes={modes.enum}
-            mode={String(step.set?.mode ?? modes.default)}
-            onChange={(mode) => edit((before) => setSetting(before, step.name, "mode", mode))}
-          />
-        )}
-        {step.op === "cross" && modes?.enum && (
-          <ModeBoard
-            shot={shot}
-            recipe={recipe}
-            step={step}
-            items={items}
-            modes={modes.enum}
-            onChange={(mode) => edit((before) => setSetting(before, step.name, "mode", mode))}
-          />
-        )}
-        {step.op === "bay" && (
-          <div className="rounded-sm border border-line">
-            <BarList
-              items={items}
+    <section aria-label="Step" className="flex min-h-0 grow flex-col text-[12px]">
+      <div className="min-h-0 grow overflow-y-auto">
+        <header className="flex items-baseline justify-between gap-2 px-3 pb-2 pt-3">
+          <h2 className="truncate text-[13px] font-semibold">
+            {wordsOf(step.op)} <span className="font-normal text-dim">→ {step.name}</span>
+          </h2>
+          {users.length > 0 && (
+            <span className="truncate text-[11px] text-faint">used by {users.join(", ")}</span>
+          )}
+        </header>
+        <fieldset disabled={!writable} className="min-w-0 space-y-3 px-3 pb-4">
+          {!plain && <ComesFirst {...{ shot, recipe, items, operations, writable }} item={step.name} />}
+          {known?.problem && <Message problem={known.problem} />}
+          {step.op === "stretch" && (
+            <SlopePlot
+              shot={shot}
+              recipe={recipe}
               step={step}
-              operations={operations}
-              others={[]}
-              writable={writable}
-              adding
-            />
-          </div>
-        )}
-        {known && isTold(step) && <DoubtNote key={`doubt of ${step.name}`} shot={shot} known={known} />}
-        {(step.op === "screen_solve" || step.op === "screen_plate") && (
-          <OtherFrames recipe={recipe} step={step} writable={writable} onRecipe={edit} />
-        )}
-        {known && provable(step) && <ProofNote key={`proof of ${step.name}`} shot={shot} known={known} />}
-        {(step.op === "touch_up" || isTold(step)) && <StrokeList step={step} onRecipe={edit} />}
-        {step.op === "shape" && (
-          <PathList
-            shot={shot}
-            picture={first && !first.includes(".") ? first : pictureOf(recipe, items, step.name)}
-            recipe={recipe}
-            step={step}
-            onRecipe={edit}
-          />
-        )}
-        {known && !plain && (
-          <Checks shot={shot} item={known} writable={writable} mattes={mattes} onPut={onPut} />
-        )}
-        {known && !known.problem && !plain && mattes && (known.plane || known.channels.includes("A")) && (
-          <Steadiness key={known.name} shot={shot} item={known} />
-        )}
-        {operation && (
-          <Ports
-            operation={operation}
-            step={step}
-            items={above}
-            writable={writable}
-            onChange={(port, feed) => edit((before) => setPort(before, step.name, port, feed))}
-          />
-        )}
-        {drawn.length > 0 && (
-          <div data-settings className="space-y-2 border-t border-line pt-3">
-            {drawn.map(([name, schema]) => (
-              <OneSetting key={name} {...{ shot, recipe, items, step, operation, name, schema, writable }} />
-            ))}
-          </div>
-        )}
-        <Courses step={raw} apart={drawn.map(([name]) => name)} writable={writable} />
-        {between && writable && (
-          <div className="flex items-center justify-between gap-2 border-t border-line pt-3">
-            <span className="text-dim">
-              {between.users.join(", ")} {between.users.length === 1 ? "is" : "are"} still fed from{" "}
-              {between.input}
-            </span>
-            <Button onClick={() => edit((before) => putBetween(before, step.name))}>
-              Feed from {step.name}
-            </Button>
-          </div>
-        )}
-        {step.note && <p className="border-l-2 border-line pl-2 text-dim">{step.note}</p>}
-        {operation && <AboutStep key={operation.op} operation={operation} />}
-        {writable && !plain && (
-          <div className="flex gap-2">
-            <Button onClick={onTurnRound} title="Key N">
-              Turn round
-            </Button>
-            <Button
-              onClick={() =>
-                edit((before) =>
-                  changeStep(before, step.name, ({ on, ...old }) =>
-                    on === false ? old : { ...old, on: false },
-                  ),
+              items={items}
+              onSet={(values, done) =>
+                edit(
+                  (before) =>
+                    changeStep(before, step.name, (old) => ({ ...old, set: { ...old.set, ...values } })),
+                  done,
                 )
               }
-              title="Key O"
-            >
-              {step.on === false ? "Turn on" : "Turn off"}
-            </Button>
-          </div>
-        )}
-      </fieldset>
+            />
+          )}
+          {modes?.enum && (
+            <ModeStepper
+              modes={modes.enum}
+              mode={String(step.set?.mode ?? modes.default)}
+              onChange={(mode) => edit((before) => setSetting(before, step.name, "mode", mode))}
+            />
+          )}
+          {step.op === "cross" && modes?.enum && (
+            <ModeBoard
+              shot={shot}
+              recipe={recipe}
+              step={step}
+              items={items}
+              modes={modes.enum}
+              onChange={(mode) => edit((before) => setSetting(before, step.name, "mode", mode))}
+            />
+          )}
+          {step.op === "bay" && (
+            <div className="rounded-sm border border-line">
+              <BarList
+                items={items}
+                step={step}
+                operations={operations}
+                others={[]}
+                writable={writable}
+                adding
+              />
+            </div>
+          )}
+          {known && isTold(step) && <DoubtNote key={`doubt of ${step.name}`} shot={shot} known={known} />}
+          {(step.op === "screen_solve" || step.op === "screen_plate") && (
+            <OtherFrames recipe={recipe} step={step} writable={writable} onRecipe={edit} />
+          )}
+          {known && provable(step) && <ProofNote key={`proof of ${step.name}`} shot={shot} known={known} />}
+          {(step.op === "touch_up" || isTold(step)) && <StrokeList step={step} onRecipe={edit} />}
+          {step.op === "shape" && (
+            <PathList
+              shot={shot}
+              picture={first && !first.includes(".") ? first : pictureOf(recipe, items, step.name)}
+              recipe={recipe}
+              step={step}
+              onRecipe={edit}
+            />
+          )}
+          {known && !known.problem && !plain && mattes && (known.plane || known.channels.includes("A")) && (
+            <Steadiness key={known.name} shot={shot} item={known} />
+          )}
+          {operation && (
+            <Ports
+              operation={operation}
+              step={step}
+              items={above}
+              writable={writable}
+              onChange={(port, feed) => edit((before) => setPort(before, step.name, port, feed))}
+            />
+          )}
+          {drawn.length > 0 && (
+            <div data-settings className="space-y-2 border-t border-line pt-3">
+              {drawn.map(([name, schema]) => (
+                <OneSetting
+                  key={name}
+                  {...{ shot, recipe, items, step, operation, name, schema, writable }}
+                />
+              ))}
+            </div>
+          )}
+          <Courses step={raw} apart={drawn.map(([name]) => name)} writable={writable} />
+          {between && writable && (
+            <div className="flex items-center justify-between gap-2 border-t border-line pt-3">
+              <span className="text-dim">
+                {between.users.join(", ")} {between.users.length === 1 ? "is" : "are"} still fed from{" "}
+                {between.input}
+              </span>
+              <Button onClick={() => edit((before) => putBetween(before, step.name))}>
+                Feed from {step.name}
+              </Button>
+            </div>
+          )}
+          {step.note && <p className="border-l-2 border-line pl-2 text-dim">{step.note}</p>}
+          {operation && <AboutStep key={operation.op} operation={operation} />}
+          {operation && writable && !plain && (
+            <div className="flex gap-2">
+              <Button onClick={onTurnRound} title="Key N">
+                Turn round
+              </Button>
+              <Button
+                onClick={() =>
+                  edit((before) =>
+                    changeStep(before, step.name, ({ on, ...old }) =>
+                      on === false ? old : { ...old, on: false },
+                    ),
+                  )
+                }
+                title="Key O"
+              >
+                {step.on === false ? "Turn on" : "Turn off"}
+              </Button>
+            </div>
+          )}
+        </fieldset>
+      </div>
+      {/* They come late: at the end, they move nothing that is in the hand. */}
+      {known && !plain && (
+        <Checks
+          shot={shot}
+          item={known}
+          writable={writable}
+          mattes={mattes}
+          onPut={onPut}
+          className="max-h-[45%] shrink-0 overflow-y-auto border-t border-line px-3 py-2"
+        />
+      )}
     </section>
   );
 }

@@ -23,11 +23,12 @@ export function MattesPanel(props: BenchProps) {
       className="flex w-80 shrink-0 flex-col overflow-hidden border-l border-line bg-panel"
     >
       <ScoutBoard shot={shot} recipe={recipe} picture={picture} writable={writable} onTake={take} />
-      {writable && known && !known.problem && (
+      {/* There before it is known what the item is: what comes late pushes away what is being clicked. */}
+      {writable && item && !known?.problem && (
         <Tools
           known={known}
-          told={isTold(findStep(recipe, known.name))}
-          onAddAlpha={() => onPut((before) => addAlpha(before, known.name))}
+          told={isTold(findStep(recipe, item))}
+          onAddAlpha={() => onPut((before) => addAlpha(before, item))}
         />
       )}
       <StepPanel {...props} />

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import type { Planes } from "@/stage/painting";
+import { type Planes, paint, planesIn } from "@/stage/painting";
 import { alike, joined, missing } from "@/stage/reuse";
 
 type Box = [number, number, number, number];
@@ -55,6 +55,19 @@ describe("parts of a picture", () => {
     expect(joined([part([10, 10, 30, 20]), ...rest.map((box) => part(box))], [0, 0, 50, 40])).toEqual(
       part([0, 0, 50, 40]),
     );
+  });
+
+  it("what came as bytes of what is seen is put together of all that it stands for", () => {
+    const coded = (region: Box) => {
+      const codes = Uint8Array.from(part(region).samples[0]!, (value) => value / 40);
+      return planesIn({ ...part(region), ends: [null], exposure: 0 }, codes.buffer);
+    };
+    const wanted: Box = [10, 5, 50, 30];
+    const rest = missing([0, 0, 50, 35], wanted)!;
+    const whole = joined([coded([0, 0, 50, 35]), ...rest.map(coded)], wanted);
+    const look = { exposure: 0, backing: { kind: "none" } } as const;
+    expect(whole.samples).toEqual(coded(wanted).samples);
+    expect(paint(whole, look)).toEqual(paint(coded(wanted), look));
   });
 
   it("all is asked for where little or nothing is there", () => {

@@ -47,7 +47,10 @@ export function joined(parts: Planes[], region: Box): Planes {
     }
     return result;
   });
-  return { ...parts[0]!, region, samples };
+  const whole: Planes = { ...parts[0]!, region, samples };
+  // They are of its part alone.
+  delete whole.codes;
+  return whole;
 }
 
 /** Whether planes are parts of the same picture, none of them a rough one that stands in for it. */

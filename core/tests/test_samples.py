@@ -13,7 +13,9 @@ from nexal.analysis.samples import WORTH_THREADS, Ends, code_planes, ends_of, ha
 from nexal.analysis.view import ViewPlanes
 from nexal.picture import Alpha, Description, Picture, Window
 
-ALL_HALVES = np.arange(1 << 16, dtype=np.uint16).view(np.float16).astype(np.float32).reshape(256, 256)
+with np.errstate(invalid="ignore"):
+    ALL_HALVES = np.arange(1 << 16, dtype=np.uint16).view(np.float16).astype(np.float32).reshape(256, 256)
+    EXACT = np.clip(ALL_HALVES.astype(np.float64), -1e6, 1e6)
 
 
 def picture(**planes: np.ndarray) -> Picture:
@@ -45,7 +47,7 @@ class Codes(unittest.TestCase):
         ends = ends_of(seen, Alpha.NONE, exposure)
         self.assertEqual(ends, [None])
         assert ends
-        light = np.clip(np.nan_to_num(ALL_HALVES.astype(np.float64), nan=0.0) * 2.0**exposure, 0, 1)
+        light = np.clip(np.nan_to_num(EXACT, nan=0.0) * 2.0**exposure, 0, 1)
         self.assert_codes(codes(seen, ends, exposure)[0], encoded(light))
 
     @settings(deadline=None, max_examples=40)
@@ -58,8 +60,7 @@ class Codes(unittest.TestCase):
         seen = ViewPlanes(picture(Z=ALL_HALVES), [(low, low + span)])
         ends = ends_of(seen, Alpha.NONE, exposure)
         assert ends
-        values = np.clip(np.nan_to_num(ALL_HALVES.astype(np.float64), nan=low), -1e6, 1e6)
-        grey = (values - low) / span * 2.0**exposure
+        grey = (np.nan_to_num(EXACT, nan=low) - low) / span * 2.0**exposure
         self.assert_codes(codes(seen, ends, exposure)[0], np.clip(grey, 0, 1))
 
     def test_what_is_finished_and_what_covers_is_as_it_is(self) -> None:

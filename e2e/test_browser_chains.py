@@ -74,13 +74,13 @@ class Chains(BrowserTest):
         self.assertEqual([step["name"] for step in Chain.objects.get().steps], ["pull", "core", "cut", "comp"])
         # A plain click takes one again.
         lineage.locator('[data-item="cut"]').click()
-        self.wait_for_page(page, lambda: page.locator("[aria-label*='taken with others']").count() == 0, "one alone")
+        self.wait_for_count(page.locator("[aria-label*='taken with others']"), 0)
         # By the keys, too.
         lineage.locator('[data-item="pull"]').focus()
         page.keyboard.press("Control+Enter")
-        self.wait_for_page(page, lambda: page.locator("[aria-label*='taken with others']").count() == 2, "both")
+        self.wait_for_count(page.locator("[aria-label*='taken with others']"), 2)
         lineage.locator('[data-item="cut"]').click()
-        self.wait_for_page(page, lambda: page.locator("[aria-label*='taken with others']").count() == 0, "one alone")
+        self.wait_for_count(page.locator("[aria-label*='taken with others']"), 0)
 
     def test_renamed_and_kept_no_longer(self) -> None:
         step = {"name": "turned", "op": "invert", "in": {"from": "plate.G"}}

@@ -43,7 +43,7 @@ class FirstMinutes(BrowserTest):
         # Hints stand at the controls until something was made, or somebody puts them away.
         page.get_by_role("button", name="Mattes", exact=True).click()
         hints = page.get_by_role("note")
-        self.wait_for_page(page, lambda: hints.count() == 2, "two hints")
+        self.wait_for_count(hints, 2)
         self.assertEqual(self.violations(page), [])
         page.get_by_role("button", name="Hide all hints").first.click()
         self.assertEqual(hints.count(), 0)

@@ -60,7 +60,7 @@ class Keeping(BrowserTest):
         self.wait_for_step("core", white=0.9)
         page.get_by_test_id("revision").click()
         rows = page.get_by_label("Revisions").locator("[data-revision]")
-        self.wait_for_page(page, lambda: rows.count() == 4, "all revisions")
+        self.wait_for_count(rows, 4)
         rows.nth(0).get_by_text("white 0.6 to 0.9").wait_for()
         second = page.locator("[data-revision='3']")
         second.get_by_role("button").first.click()
@@ -117,7 +117,7 @@ class Keeping(BrowserTest):
         places.get_by_text("this one").wait_for()
         self.assertEqual(self.violations(page), [])
         places.get_by_role("button", name="Sign out there").click()
-        self.wait_for_page(page, lambda: places.get_by_role("listitem").count() == 1, "the one that is left")
+        self.wait_for_count(places.get_by_role("listitem"), 1)
         other.reload()
         other.get_by_role("button", name="Sign in").wait_for()
 

@@ -171,6 +171,22 @@ class Space(BrowserTest):
         self.assertEqual(self.step("late")["set"], {"start": 90, "density": 0.25})
         self.assertTrue(remedy.is_disabled())
 
+    def test_a_remedy_is_not_offered_for_what_nobody_has_looked_at_yet(self) -> None:
+        fog = {"name": "late", "op": "fog", "in": {"picture": "scene", "depth": "scene.depth.Z"}, "set": {"start": 90}}
+        page = self.open_space("late", [fog])
+        remedy = page.get_by_role("button", name="From the nearest to the farthest")
+        self.wait_for_page(page, remedy.is_enabled)
+        # Away, and back: what was changed meanwhile is looked at then.
+        page.context.set_offline(True)
+        density = page.get_by_label("Step", exact=True).get_by_label("Density value", exact=True)
+        density.fill("0.25")
+        density.press("Enter")
+        self.wait_for_page(page, remedy.is_disabled)
+        page.context.set_offline(False)
+        self.wait_for_page(page, remedy.is_enabled)
+        remedy.click()
+        self.wait_for_step("late", start=NEAR, end=FAR, density=0.25)
+
     def drag(self, label: str, x: float, y: float, *keys: str) -> None:
         """Takes hold of something of a shape and brings it by so many pixels of the picture."""
         page = self.page

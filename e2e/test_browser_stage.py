@@ -192,7 +192,7 @@ class Stage(BrowserTest):
         page.keyboard.press("?")
         search = page.get_by_label("Search the help")
         search.fill("next backdrop")
-        self.wait_for_page(page, lambda: page.get_by_role("dialog").locator("dt").count() == 1, "one key")
+        self.wait_for_count(page.get_by_role("dialog").locator("dt"), 1)
         self.assertEqual(self.violations(page), [])
         # Jobs of the README with their pictures, and steps with their formulas, go by by the keys.
         search.fill("scout")

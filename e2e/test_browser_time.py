@@ -313,7 +313,7 @@ class Keys(TimeTest):
         np.testing.assert_allclose(after[0], [60, 30], atol=1)
         self.go_to(3)
         panel.get_by_role("button", name="Ghosts").click()
-        self.wait_for_page(page, lambda: page.locator('[data-path="ghost"]').count() == 2)
+        self.wait_for_count(page.locator('[data-path="ghost"]'), 2)
         self.assert_pixel(page, 84, 44, [255] * 3)
         self.assert_pixel(page, 62, 32, [0] * 3)
 
@@ -477,7 +477,7 @@ class Delivered(TimeTest):
         page.get_by_role("button", name="New deliverable").click()
         page.get_by_role("dialog").get_by_role("button", name="Render", exact=True).click()
         cells = page.get_by_role("group", name="Frames of lit")
-        self.wait_for_page(page, lambda: cells.locator('[data-state="done"]').count() == 8)
+        self.wait_for_count(cells.locator('[data-state="done"]'), 8)
         cells.get_by_text("8 of 8 frames").wait_for()
         with page.expect_download() as waiting:
             page.get_by_role("link", name="8 files").click()

@@ -34,6 +34,11 @@ describe("what a picture covers, in words", () => {
     expect(coverageWords(planes(more))).toBe("75 % covered");
   });
 
+  it("is the same of bytes that stand for it", () => {
+    const bytes = { exposure: 0, halves: [Uint16Array.of(ZERO, HALF, ONE)] };
+    expect(coverageWords(planes({ bytes, samples: [Uint8Array.of(0, 1, 2, 1)] }))).toBe("50 % covered");
+  });
+
   it("is nothing of what is no matte", () => {
     expect(coverageWords(planes({ ranges: [[0, 9]] }))).toBe("");
     expect(coverageWords(planes({ samples: [Uint16Array.of(ZERO, TWO, ONE, ONE)] }))).toBe("");

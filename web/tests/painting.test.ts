@@ -254,8 +254,9 @@ describe("planes that came as what is seen of them", () => {
           ranges: [range],
         });
         expect(columns(planes, look({ kind: "none" }, exposure))).toEqual([...ramp]);
-        const halves: Planes = { ...planes, samples: planes.samples };
-        delete halves.codes;
+        const [table] = planes.bytes!.halves;
+        const halves = { ...planes, samples: [Uint16Array.from(ramp, (byte) => table![byte]!)] };
+        delete halves.bytes;
         // Half floats near -1 lie further apart than the codes of a narrow range.
         const within = ends && ends[0] < 0 ? 1 : 0;
         const painted = columns(halves, look({ kind: "none" }, exposure));

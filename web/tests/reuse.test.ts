@@ -57,7 +57,7 @@ describe("parts of a picture", () => {
     );
   });
 
-  it("what came as bytes of what is seen is put together of all that it stands for", () => {
+  it("what came as bytes of what is seen is put together as such", () => {
     const coded = (region: Box) => {
       const codes = Uint8Array.from(part(region).samples[0]!, (value) => value / 40);
       return planesIn({ ...part(region), ends: [null], exposure: 0 }, codes.buffer);
@@ -66,6 +66,7 @@ describe("parts of a picture", () => {
     const rest = missing([0, 0, 50, 35], wanted)!;
     const whole = joined([coded([0, 0, 50, 35]), ...rest.map(coded)], wanted);
     const look = { exposure: 0, backing: { kind: "none" } } as const;
+    expect(alike([whole, part(wanted)])).toBe(false);
     expect(whole.samples).toEqual(coded(wanted).samples);
     expect(paint(whole, look)).toEqual(paint(coded(wanted), look));
   });

@@ -1,5 +1,4 @@
-import { HALF_VALUES } from "./halves";
-import { type Planes, alphaOf } from "./painting";
+import { type Planes, alphaOf, valuesOf } from "./painting";
 
 const LOOKED_AT = 20_000;
 const told = new WeakMap<Planes, string>();
@@ -18,13 +17,14 @@ function wordsOf(planes: Planes): string {
   const alpha = alphaOf(planes);
   // A lone colour channel is brightness, and covers nothing.
   const lone = /^(Y|A|.*\.A)$/.test(planes.channels.join()) && planes.ranges[0] == null && !planes.finished;
-  const plane = alpha >= 0 ? planes.samples[alpha] : lone ? planes.samples[0] : undefined;
-  if (!plane?.length) return "";
+  const at = alpha >= 0 ? alpha : lone ? 0 : -1;
+  if (!planes.samples[at]?.length) return "";
+  const { samples: plane, table } = valuesOf(planes, at);
   // Some of a large one tell as much: an odd step walks through its columns.
   const step = Math.max(1, Math.floor(plane.length / LOOKED_AT)) | 1;
   let [sum, many] = [0, 0];
-  for (let at = 0; at < plane.length; at += step) {
-    const value = HALF_VALUES[plane[at]!]!;
+  for (let i = 0; i < plane.length; i += step) {
+    const value = table[plane[i]!]!;
     // What goes beyond is light or a measure, not a share of anything.
     if (!(value >= -0.001 && value <= 1.001)) return "";
     sum += value;

@@ -2,7 +2,9 @@ import type { Bytes, Problem } from "@/api/bytes";
 
 import { HALF_VALUES, decode, encode, halfOf } from "./halves";
 
-/** Half-float planes as the server sends them, and what they are. */
+export type Samples = Uint16Array<ArrayBuffer> | Uint8Array<ArrayBuffer>;
+
+/** Planes as the server sends them, and what they are. */
 export interface Planes {
   channels: string[];
   data: boolean[];
@@ -16,9 +18,10 @@ export interface Planes {
   ranges: ([number, number] | null)[];
   /** Display values, to be shown as they are: ids as colours, a fringe, evidence. */
   finished: boolean;
-  samples: Uint16Array[];
-  /** What is seen of them at an exposure, where they came as no more than that; and the halves that codes stand for. */
-  codes?: { planes: Uint8Array[]; exposure: number; halves: Uint16Array[] };
+  /** Half floats; or bytes of what is seen of each plane. */
+  samples: Samples[];
+  /** Of planes that came in bytes: the exposure they are seen at, and the halves that they stand for. */
+  bytes?: { exposure: number; halves: Uint16Array[] };
   /** What they stand in for roughly, at a scale of their own, until a slow step is computed. */
   pending?: Problem | null;
   /** Milliseconds until it is its asker's turn again; none where that is at once. */
@@ -26,7 +29,7 @@ export interface Planes {
 }
 
 /** What planes are, as an answer's head tells it. */
-export interface About extends Omit<Planes, "samples" | "codes"> {
+export interface About extends Omit<Planes, "samples" | "bytes"> {
   /** Of planes that came in bytes: the values that each goes from and to, none along the display curve. */
   ends?: ([number, number] | null)[];
   exposure?: number;
@@ -46,21 +49,11 @@ export function planesOf({ headers, bytes }: Bytes): Planes {
 /** Planes from their bytes, one after the other, and what they are. */
 export function planesIn({ ends, exposure = 0, ...about }: About, bytes: ArrayBuffer): Planes {
   const count = about.region[2] * about.region[3];
-  if (!ends) {
-    const samples = about.channels.map((_, index) => new Uint16Array(bytes, index * count * 2, count));
-    return { ...about, samples };
-  }
-  const planes = about.channels.map((_, index) => new Uint8Array(bytes, index * count, count));
-  const halves = planes.map((_, index) => halvesOf(ends[index] ?? null, exposure));
-  let samples: Uint16Array[] | null = null;
-  return {
-    ...about,
-    codes: { planes, exposure, halves },
-    // What is painted as it came needs none.
-    get samples() {
-      return (samples ??= planes.map((codes, index) => widened(codes, halves[index]!)));
-    },
-  };
+  const samples = about.channels.map((_, index) =>
+    ends ? new Uint8Array(bytes, index * count, count) : new Uint16Array(bytes, index * count * 2, count),
+  );
+  if (!ends) return { ...about, samples };
+  return { ...about, samples, bytes: { exposure, halves: ends.map((each) => halvesOf(each, exposure)) } };
 }
 
 const HALVES = new Map<string, Uint16Array>();
@@ -76,12 +69,6 @@ function halvesOf(ends: [number, number] | null, exposure: number): Uint16Array 
   if (HALVES.size >= 64) HALVES.clear();
   HALVES.set(key, table);
   return table;
-}
-
-function widened(codes: Uint8Array, table: Uint16Array): Uint16Array {
-  const halves = new Uint16Array(codes.length);
-  for (let i = 0; i < codes.length; i++) halves[i] = table[codes[i]!]!;
-  return halves;
 }
 
 export type Backing =
@@ -139,18 +126,28 @@ function lightTable(data: boolean, range: [number, number]): Float32Array {
   return table;
 }
 
+/** A table for the samples of a plane, of one for every half float. */
+function tableOf<T extends Float32Array | Uint8Array>(planes: Planes, at: number, ofHalves: T): T {
+  const halves = planes.bytes?.halves[at];
+  if (!halves) return ofHalves;
+  const table = ofHalves.slice(0, halves.length) as T;
+  halves.forEach((bits, byte) => (table[byte] = ofHalves[bits]!));
+  return table;
+}
+
 /** Samples of a plane, and what each stands for. */
 interface Lit {
-  samples: Uint16Array | Uint8Array;
+  samples: Samples;
   table: Float32Array;
 }
 
-/** A plane as it came, with a table of every half float or of what few codes stand for. */
-function litOf(planes: Planes, at: number, table: Float32Array): Lit {
-  const { codes } = planes;
-  if (!codes) return { samples: planes.samples[at]!, table };
-  return { samples: codes.planes[at]!, table: Float32Array.from(codes.halves[at]!, (bits) => table[bits]!) };
-}
+const litOf = (planes: Planes, at: number, ofHalves: Float32Array): Lit => ({
+  samples: planes.samples[at]!,
+  table: tableOf(planes, at, ofHalves),
+});
+
+/** The samples of a plane, and the value of each. */
+export const valuesOf = (planes: Planes, at: number) => litOf(planes, at, HALF_VALUES);
 
 /** The light tables of the seen channels, three of them: a grey picture counts thrice, of two the third is dark. */
 function lights(planes: Planes): Lit[] {
@@ -164,6 +161,9 @@ function lights(planes: Planes): Lit[] {
 const STEPS = 16383;
 const ENCODED = new Uint8Array(STEPS + 1);
 for (let step = 0; step <= STEPS; step++) ENCODED[step] = Math.round(encode(step / STEPS) * 255);
+
+/** Of what came as it is seen. */
+const AS_IT_IS = Uint8Array.from({ length: 256 }, (_, byte) => byte);
 
 const TABLES = new Map<string, Uint8Array>();
 
@@ -219,17 +219,12 @@ export function paint(planes: Planes, look: Look, memory?: ArrayBuffer): Uint8Cl
   if (over) paintOver(pixels, planes, litOf(planes, alphaAt, COVERS), look);
   else {
     const exposure = planes.finished ? 0 : look.exposure;
-    if (planes.codes && (planes.finished || planes.codes.exposure === exposure)) {
-      paintCodes(
-        pixels,
-        seen.map((index) => planes.codes!.planes[index]!),
-      );
-      if (look.tint && seen.length === 1) tinted(pixels, look.tint);
-      return pixels;
-    }
     const colour = seen.map((index) => planes.samples[index]!);
+    const came = planes.bytes && (planes.finished || planes.bytes.exposure === exposure);
     const tables = seen.map((index) =>
-      byteTable(planes.data[index]!, exposure, planes.ranges[index] ?? [0, 1]),
+      came
+        ? AS_IT_IS
+        : tableOf(planes, index, byteTable(planes.data[index]!, exposure, planes.ranges[index] ?? [0, 1])),
     );
     paintFlat(pixels, colour, tables);
     if (look.tint && colour.length === 1) tinted(pixels, look.tint);
@@ -237,11 +232,7 @@ export function paint(planes: Planes, look: Look, memory?: ArrayBuffer): Uint8Cl
   return pixels;
 }
 
-function paintFlat(
-  pixels: Uint8ClampedArray<ArrayBuffer>,
-  colour: Uint16Array[],
-  tables: Uint8Array[],
-): void {
+function paintFlat(pixels: Uint8ClampedArray<ArrayBuffer>, colour: Samples[], tables: Uint8Array[]): void {
   const words = wordsOf(pixels);
   // Of fewer pixels than there are halves it takes longer to make the table than to do without.
   if (colour.length === 1 && words.length > tables[0]!.length) {
@@ -252,20 +243,13 @@ function paintFlat(
   const pick = (index: number) => Math.min(index, colour.length - 1);
   const two = colour.length === 2;
   const [r, g, b] = [colour[0]!, colour[pick(1)]!, colour[pick(2)]!];
-  const [tr, tg, tb] = [tables[0]!, tables[pick(1)]!, two ? new Uint8Array(65536) : tables[pick(2)]!];
+  const [tr, tg, tb] = [
+    tables[0]!,
+    tables[pick(1)]!,
+    two ? new Uint8Array(tables[0]!.length) : tables[pick(2)]!,
+  ];
   for (let i = 0; i < words.length; i++)
     words[i] = OPAQUE | (tb[b[i]!]! << 16) | (tg[g[i]!]! << 8) | tr[r[i]!]!;
-}
-
-/** What came as it is seen. */
-function paintCodes(pixels: Uint8ClampedArray<ArrayBuffer>, colour: Uint8Array[]): void {
-  const words = wordsOf(pixels);
-  const [r, g] = [colour[0]!, colour[1]!];
-  if (colour.length === 1) for (let i = 0; i < words.length; i++) words[i] = OPAQUE | (r[i]! * 0x010101);
-  else {
-    const b = colour[2] ?? new Uint8Array(words.length);
-    for (let i = 0; i < words.length; i++) words[i] = OPAQUE | (b[i]! << 16) | (g[i]! << 8) | r[i]!;
-  }
 }
 
 function tinted(pixels: Uint8ClampedArray, tint: [number, number, number]): void {
@@ -425,11 +409,11 @@ function planesRows(
 
 /** Coverage removed by a matte, as a white picture whose opacity is 1 - matte. */
 export function removed(planes: Planes): Uint8ClampedArray<ArrayBuffer> {
-  const matte = planes.samples[planes.samples.length - 1]!;
+  const { samples: matte, table } = valuesOf(planes, planes.samples.length - 1);
   const pixels = new Uint8ClampedArray(new ArrayBuffer(matte.length * 4));
   for (let i = 0, o = 0; i < matte.length; i++, o += 4) {
     pixels[o] = pixels[o + 1] = pixels[o + 2] = 255;
-    pixels[o + 3] = Math.round((1 - Math.min(1, Math.max(0, HALF_VALUES[matte[i]!]!))) * 255);
+    pixels[o + 3] = Math.round((1 - Math.min(1, Math.max(0, table[matte[i]!]!))) * 255);
   }
   return pixels;
 }
@@ -437,9 +421,9 @@ export function removed(planes: Planes): Uint8ClampedArray<ArrayBuffer> {
 /** The line where a matte passes 0.5, in a colour. */
 export function contour(planes: Planes, rgb: [number, number, number]): Uint8ClampedArray<ArrayBuffer> {
   const [, , width, height] = planes.region;
-  const matte = planes.samples[planes.samples.length - 1]!;
+  const { samples: matte, table } = valuesOf(planes, planes.samples.length - 1);
   const pixels = new Uint8ClampedArray(new ArrayBuffer(width * height * 4));
-  const high = (index: number) => HALF_VALUES[matte[index]!]! >= 0.5;
+  const high = (index: number) => table[matte[index]!]! >= 0.5;
   for (let y = 0, i = 0; y < height; y++) {
     for (let x = 0; x < width; x++, i++) {
       const here = high(i);
@@ -455,10 +439,10 @@ const [UNSURE, VERY_UNSURE, STRONGEST] = [0.1, 0.35, 0.7];
 
 /** A tint where a matte is unsure of itself, and nothing where it is sure. */
 export function unsure(planes: Planes, rgb: [number, number, number]): Uint8ClampedArray<ArrayBuffer> {
-  const doubt = planes.samples[planes.samples.length - 1]!;
+  const { samples: doubt, table } = valuesOf(planes, planes.samples.length - 1);
   const pixels = new Uint8ClampedArray(new ArrayBuffer(doubt.length * 4));
   for (let i = 0, o = 0; i < doubt.length; i++, o += 4) {
-    const share = (HALF_VALUES[doubt[i]!]! - UNSURE) / (VERY_UNSURE - UNSURE);
+    const share = (table[doubt[i]!]! - UNSURE) / (VERY_UNSURE - UNSURE);
     if (share > 0) pixels.set([rgb[0], rgb[1], rgb[2], Math.round(255 * STRONGEST * Math.min(1, share))], o);
   }
   return pixels;
@@ -467,11 +451,14 @@ export function unsure(planes: Planes, rgb: [number, number, number]): Uint8Clam
 /** A strong colour far from what the picture holds: the hue opposite to its mean. */
 export function unlike(planes: Planes): [number, number, number] {
   const sums = [0, 0, 0];
-  const shown = seenOf(planes).map((at) => planes.samples[at]!);
+  const shown = seenOf(planes).map((at) => valuesOf(planes, at));
   const count = planes.samples[0]!.length;
   const stride = Math.max(1, Math.floor(count / 5000));
   for (let i = 0; i < count; i += stride)
-    for (let c = 0; c < 3; c++) sums[c]! += encode(HALF_VALUES[shown[Math.min(c, shown.length - 1)]![i]!]!);
+    for (let c = 0; c < 3; c++) {
+      const { samples, table } = shown[Math.min(c, shown.length - 1)]!;
+      sums[c]! += encode(table[samples[i]!]!);
+    }
   const mean = sums.map((sum) => sum / Math.ceil(count / stride));
   const [low, high] = [Math.min(...mean), Math.max(...mean)];
   if (high - low < 0.04) return [255, 64, 208];

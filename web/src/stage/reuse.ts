@@ -35,7 +35,7 @@ export function missing(there: Box, wanted: Box): Box[] | null {
 export function joined(parts: Planes[], region: Box): Planes {
   const [x, y, width, height] = region;
   const samples = parts[0]!.samples.map((_, index) => {
-    const result = new Uint16Array(width * height);
+    const result = parts[0]!.bytes ? new Uint8Array(width * height) : new Uint16Array(width * height);
     for (const part of parts) {
       const shared = overlap(part.region, region);
       if (!shared) continue;
@@ -47,16 +47,13 @@ export function joined(parts: Planes[], region: Box): Planes {
     }
     return result;
   });
-  const whole: Planes = { ...parts[0]!, region, samples };
-  // They are of its part alone.
-  delete whole.codes;
-  return whole;
+  return { ...parts[0]!, region, samples };
 }
 
 /** Whether planes are parts of the same picture, none of them a rough one that stands in for it. */
 export function alike(parts: Planes[]): boolean {
-  const about = parts.map(({ digest, scale, channels, alpha, finished, ranges }) =>
-    JSON.stringify([digest, scale, channels, alpha, finished, ranges]),
+  const about = parts.map(({ digest, scale, channels, alpha, finished, ranges, bytes }) =>
+    JSON.stringify([digest, scale, channels, alpha, finished, ranges, bytes?.exposure]),
   );
   return parts.every(({ pending }) => !pending) && about.every((one) => one === about[0]);
 }

@@ -8,7 +8,7 @@ import { Button } from "@/parts/Button";
 import { useSettled } from "@/parts/useSettled";
 import { useMarksOf } from "@/shot/marks";
 
-import { meantFor, remedied } from "./remedies";
+import { isStill, meantFor, remedied } from "./remedies";
 import { wordsOf } from "./schema";
 
 /** What is told of mattes; a picture's soft alpha is none, unless it is being made. */
@@ -16,6 +16,8 @@ const OF_MATTES = new Set(["grey_core", "background", "turned"]);
 
 interface Props {
   shot: number;
+  /** As it is edited: what was worked out for another is offered no more. */
+  recipe: Recipe;
   item: Item;
   writable: boolean;
   /** Whether a picture's alpha is judged as a matte. */
@@ -52,7 +54,7 @@ function useChecks(shot: number, item: Item | undefined) {
 }
 
 /** What is likely wrong with the matte or the sum in focus, each with a remedy of one click. */
-export function Checks({ shot, item, writable, mattes, besides, onPut, className = "" }: Props) {
+export function Checks({ shot, recipe, item, writable, mattes, besides, onPut, className = "" }: Props) {
   const { told: all, stands } = useChecks(shot, item);
   const { told: others } = useChecks(shot, besides);
   const told = all
@@ -83,7 +85,7 @@ export function Checks({ shot, item, writable, mattes, besides, onPut, className
             <>
               <Button
                 className="mt-1"
-                disabled={!stands}
+                disabled={!stands || !isStill(item.of, recipe)}
                 onClick={() =>
                   onPut(meantFor(item.of, item.name, (before) => remedied(before, item.name, remedy)))
                 }

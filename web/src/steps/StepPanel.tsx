@@ -225,6 +225,7 @@ export function StepPanel(props: Props) {
       {known && !plain && (
         <Checks
           shot={shot}
+          recipe={recipe}
           item={known}
           writable={writable}
           mattes={mattes}

@@ -31,6 +31,10 @@ export function registerRemedy(kind: string, apply: Apply): void {
   REMEDIES.set(kind, apply);
 }
 
+/** Whether a recipe is still the one that something was worked out for, however it is written. */
+export const isStill = (judged: Recipe, now: Recipe) =>
+  judged === now || hashKey([judged]) === hashKey([now]);
+
 /**
  * A change that was worked out for a recipe: upon another it is none, which keeps the focus where it is. It would take
  * back what was done since, or do the same once more.
@@ -40,7 +44,7 @@ export function meantFor(
   focus: string,
   change: (before: Recipe) => [Recipe, string],
 ): (before: Recipe) => [Recipe, string] {
-  return (before) => (hashKey([before]) === hashKey([judged]) ? change(before) : [before, focus]);
+  return (before) => (isStill(judged, before) ? change(before) : [before, focus]);
 }
 
 /** The recipe after a remedy, and what comes into focus; unchanged where its kind is not known here. */

@@ -6,7 +6,7 @@ import { isSame } from "@/api/queries";
 import { type Recipe, type Step, drafted, insertSteps, sourcesOf } from "@/api/recipe";
 import type { components } from "@/api/schema";
 import { AddressField } from "@/steps/AddressField";
-import { meantFor } from "@/steps/remedies";
+import { isStill, meantFor } from "@/steps/remedies";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
 import { useSettled } from "@/parts/useSettled";
@@ -129,7 +129,7 @@ export function DiagnosisPanel({ shot, recipe, items, picture, writable, onPut }
             {cure && writable && (
               <Button
                 lit
-                disabled={!isSame(settled, picture)}
+                disabled={!isSame(settled, picture) || !isStill(picture.of, recipe)}
                 onClick={() =>
                   onPut(meantFor(picture.of, picture.name, (before) => cured(before, picture.name, cure)))
                 }

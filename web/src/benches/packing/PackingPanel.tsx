@@ -120,11 +120,19 @@ export function PackingPanel(props: Props) {
           />
           <div className="space-y-2 border-t border-line pt-2 text-[12px]">
             {focus && inBays && focus.name !== step.name && (
-              <Checks shot={shot} item={focus} writable={writable} mattes={false} onPut={onPut} />
+              <Checks
+                shot={shot}
+                recipe={recipe}
+                item={focus}
+                writable={writable}
+                mattes={false}
+                onPut={onPut}
+              />
             )}
             {pack && !pack.problem && (
               <Checks
                 shot={shot}
+                recipe={recipe}
                 item={pack}
                 writable={writable}
                 mattes={false}

@@ -160,14 +160,14 @@ def _solve(
     The known pixels' alpha m is what the trimap holds there. From `start`, an alpha that is near already, fewer steps
     lead to the same.
     """
-    from pymatting.laplacian.cf_laplacian import cf_laplacian
     from pymatting.solver.cg import cg
+
+    from nexal.kernels.colour_lines import matting_laplacian
 
     report(0.0)
     free = unknown.ravel()
-    laplacian = cf_laplacian(np.ascontiguousarray(image, np.float64), is_known=~free)
+    rows = matting_laplacian(image, unknown)
     report(0.1)
-    rows = laplacian[free]
     known = trimap.ravel()[~free].astype(np.float64)
     matrix = rows[:, free]
     right = -rows[:, ~free].dot(known)

@@ -134,7 +134,7 @@ def points() -> None:
         return best(works, rounds=3)  # type: ignore[arg-type]
 
     lines = []
-    for distance in (1.0, 3.5, 10.0, 20.5, 100.0):
+    for distance in (1.0, 3.5, 10.0, 20.5, 50.0, 100.0, 100.5, 300.0):
         side = 2 * round(distance) + 1
         element = cv2.getStructuringElement(cv2.MORPH_RECT, (side, side))
         seconds = timed("grow", "matte", {"distance": distance}, lambda e=element: cv2.dilate(plane, e))

@@ -13,66 +13,110 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from test_mixing import EXAMPLES, blocky
 
+from nexal.kernels.discs import LARGE
 from nexal.kernels.filters import WIDE, gaussian_weights
-from nexal.kernels.morphology import SMALL, dilate, grow
+from nexal.kernels.morphology import SMALL, grow
 from nexal.picture import Plane, Window
 
 
 def dilated(plane: Plane, radius: int, *, round_element: bool) -> Plane:
-    """Every pixel of the element compared."""
+    """Every pixel of the element compared; -inf where there is no number."""
     offsets = np.mgrid[-radius : radius + 1, -radius : radius + 1]
     element = (np.hypot(*offsets) <= radius) if round_element else np.ones(offsets.shape[1:], bool)
     known = np.where(np.isnan(plane), -np.inf, plane).astype(np.float32)
     return cv2.dilate(known, element.astype(np.uint8), borderType=cv2.BORDER_CONSTANT, borderValue=-np.inf)
 
 
+def material(random: np.random.Generator, kind: str, size: tuple[int, int]) -> Plane:
+    """A plane of noise, of a matte's flat areas and soft edges, of a slope, of few bright dots, or of few numbers."""
+    noise = random.normal(0, 3, size).astype(np.float32)
+    if kind == "noise":
+        return noise
+    if kind == "slope":
+        rows, columns = np.mgrid[: size[0], : size[1]].astype(np.float32)
+        return rows * np.float32(random.normal()) + columns * np.float32(random.normal())
+    if kind == "matte":
+        soft = np.resize(cv2.blur(np.kron(noise[:30, :30] > 0, np.ones((16, 16), np.float32)), (5, 5)), size)
+        return np.ascontiguousarray(soft)
+    plane = np.full(size, np.nan if kind == "gaps" else 0, np.float32)
+    there = random.random(size) < 0.001
+    plane[there] = noise[there]
+    return plane
+
+
 class Dilation(CoreTest):
     @EXAMPLES
     @given(
         st.integers(0, 10_000),
-        st.sampled_from([1, 2, 3, 5, 8, 13, SMALL, SMALL + 1, 40, 90]),
+        st.sampled_from([1, 2, 3, 5, 8, 13, SMALL, SMALL + 1, LARGE - 1, LARGE, 40, 63, 64, 90, 170]),
         st.booleans(),
-        st.sampled_from([(64, 96), (1, 700), (300, 1), (3, 3), (130, 1100)]),
+        st.sampled_from([(64, 96), (1, 700), (300, 1), (3, 3), (130, 1100), (411, 530)]),
+        st.sampled_from(["noise", "matte", "slope", "dots", "gaps"]),
     )
     def test_it_is_the_largest_value_within(
-        self, seed: int, radius: int, round_element: bool, size: tuple[int, int]
+        self, seed: int, radius: int, round_element: bool, size: tuple[int, int], kind: str
     ) -> None:
         random = np.random.default_rng(seed)
-        plane = random.normal(0, 3, size).astype(np.float32)
+        plane = material(random, kind, size)
         plane[random.random(size) < 0.02] = random.choice([np.nan, np.inf, -np.inf])
-        np.testing.assert_array_equal(
-            dilate(plane, radius, round_element=round_element), dilated(plane, radius, round_element=round_element)
-        )
+        wanted = dilated(plane, radius, round_element=round_element)
+        wanted[np.isnan(plane) & np.isneginf(wanted)] = np.nan
+        np.testing.assert_array_equal(grow(plane, radius, round_element=round_element), wanted)
 
     @EXAMPLES
     @given(
         st.integers(0, 10_000),
-        st.sampled_from([-24.5, -4.5, -1.5, -0.5, 0.25, 2.75, 12.3, 20.5, SMALL + 0.5, 50.5]),
+        st.sampled_from([-24.5, -4.5, -1.5, -0.5, 0.25, 2.75, 12.3, 20.5, SMALL + 0.5, LARGE - 0.5, LARGE + 0.5, 50.5]),
         st.booleans(),
         st.sampled_from([(64, 96), (1, 300), (3, 3)]),
+        st.sampled_from(["noise", "matte", "slope", "dots", "gaps"]),
     )
     def test_a_fraction_lies_between_two_whole_sizes(
-        self, seed: int, distance: float, round_element: bool, size: tuple[int, int]
+        self, seed: int, distance: float, round_element: bool, size: tuple[int, int], kind: str
     ) -> None:
         random = np.random.default_rng(seed)
-        plane = random.normal(0, 3, size).astype(np.float32)
+        plane = material(random, kind, size)
         plane[random.random(size) < 0.02] = np.nan
         plane[random.random(size) < 0.002] = random.choice([np.inf, -np.inf])
         plane[0, 0] = 1
         before = plane.copy()
         sign, whole = np.float32(math.copysign(1, distance)), math.floor(abs(distance))
         near, far = (dilated(plane * sign, whole + more, round_element=round_element) for more in (0, 1))
-        if whole == 0:
-            near = plane * sign
         with np.errstate(invalid="ignore"):
-            wanted = sign * (near + (far - near) * np.float32(abs(distance) - whole))
+            wanted = near + (far - near) * np.float32(abs(distance) - whole)
+        same = near == far
+        wanted[same] = near[same]
+        # Where the smaller holds nothing, there is nothing to lie between; where both do, it stays as it was.
+        wanted[np.isneginf(near)] = far[np.isneginf(near)]
+        wanted[np.isneginf(wanted) & np.isnan(plane)] = np.nan
         got = grow(plane, distance, round_element=round_element)
-        # Where there is nothing but what is no number, there is nothing to lie between.
-        there = np.isfinite(near) & np.isfinite(far)
-        np.testing.assert_allclose(got[there], wanted[there], atol=1e-5)
-        same = (near == far) & (whole > 0)
-        np.testing.assert_array_equal(got[same], sign * near[same])
+        np.testing.assert_allclose(got, sign * wanted, rtol=1e-6, atol=1e-5)
+        np.testing.assert_array_equal(got[same], (sign * wanted)[same])
         np.testing.assert_array_equal(plane, before)
+
+    @settings(EXAMPLES, max_examples=20)
+    @given(
+        st.integers(0, 10_000),
+        st.sampled_from([-60.5, -3.25, 2, 20.5, LARGE, 60]),
+        st.sampled_from(["round", "square"]),
+        st.integers(60, 320),
+        st.integers(0, 150),
+        st.sampled_from(["noise", "matte", "slope", "dots", "gaps"]),
+    )
+    def test_a_part_is_a_part_of_the_whole(
+        self, seed: int, distance: float, shape: str, x: int, y: int, kind: str
+    ) -> None:
+        random = np.random.default_rng(seed)
+        plane = material(random, kind, (256, 384))
+        # Areas without any number, beyond the reach of what grows.
+        plane[: 60 + seed % 140, 50:] = np.nan
+        sources = {"m": MemorySource({"Y": plane}, data=["Y"])}
+        chosen = {"distance": distance, "shape": shape}
+        steps = [{"name": "grown", "op": "grow", "in": {"matte": "m"}, "set": chosen}]
+        whole = run(steps, sources)
+        part = Window(x, y, 60, 41).intersect(whole.region)
+        got = run(steps, sources, region=part).planes["Y"]
+        np.testing.assert_array_equal(got, whole.planes["Y"][part.within(whole.region)])
 
     def test_a_single_pixel_becomes_the_middle_of_two_discs(self) -> None:
         for radius in [*range(1, 60), 75, 100, 128, 211]:

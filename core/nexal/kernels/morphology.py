@@ -10,128 +10,24 @@ import math
 import cv2
 import numba
 import numpy as np
-from numpy.typing import NDArray
 
-from nexal.kernels.threads import THREADS, bands, spread
+from nexal.kernels.discs import disc_maximum, next_disc_maximum
+from nexal.kernels.threads import bands, spread
 from nexal.memory import empty
 from nexal.picture import Plane
 from nexal.work import check
 
-PIECE = 1_000_000_000
-"""Rows of a disc times samples between two looks whether the result is still wanted: about a tenth of a second."""
-STRIP = 512
-"""Columns that are raised together: what they need lies in the innermost caches."""
 _NOTHING = np.float32(-np.inf)
-
-
-@numba.njit(cache=True, nogil=True)
-def _raise_in_rows(
-    source: Plane,
-    least: float,
-    rows: NDArray[np.int64],
-    halves: NDArray[np.int64],
-    result: Plane,
-    first: int,
-    last: int,
-) -> None:
-    """Raise rows `first` to `last` of the result to the largest value within an element: of its rows those at `rows`
-    from the middle, up and down, from the middle on, which have `halves` pixels to both sides, fewer and fewer. Nothing
-    of the source is below `least`: what holds no more raises nothing, and costs nothing.
-
-    The maximum over a run of any length is that of two runs of a power of two that overlap; those are made once for
-    each row, each from two of half its length, and serve the rows of the disc above and below at the same time.
-    """
-    height, width = source.shape
-    radius, furthest = halves[0], rows[-1]
-    levels = 1
-    while 2 << levels <= 2 * radius + 1:
-        levels += 1
-    runs = np.empty((levels + 1, STRIP + 2 * radius), np.float32)
-    for start in range(0, width, STRIP):
-        count = min(STRIP, width - start)
-        around = count + 2 * radius
-        left, right = min(radius, start), min(radius, width - start - count)
-        for row in range(max(0, first - furthest), min(height, last + furthest)):
-            line = runs[0, :around]
-            line[:] = _NOTHING
-            inside = line[radius - left : radius + count + right]
-            given = source[row, start - left : start + count + right]
-            for j in range(inside.size):
-                # What is no number is passed over.
-                inside[j] = given[j] if given[j] == given[j] else _NOTHING
-            higher = np.int32(0)
-            for j in range(inside.size):
-                higher += np.int32(inside[j] > least)
-            if not higher:
-                continue
-            for level in range(1, levels + 1):
-                half = 1 << (level - 1)
-                length = max(0, around - 2 * half + 1)
-                one, other = runs[level - 1, :length], runs[level - 1, half : half + length]
-                longer = runs[level, :length]
-                for j in range(length):
-                    longer[j] = one[j] if one[j] > other[j] else other[j]
-            level = levels
-            for index in range(rows.size):
-                d, size = rows[index], 2 * halves[index] + 1
-                while 1 << level > size:
-                    level -= 1
-                begin = radius - halves[index]
-                end = begin + size - (1 << level)
-                one, other = runs[level, begin : begin + count], runs[level, end : end + count]
-                up, down = first <= row - d < last, first <= row + d < last and d > 0
-                if up and down:
-                    above, below = result[row - d, start : start + count], result[row + d, start : start + count]
-                    for j in range(count):
-                        value = one[j] if one[j] > other[j] else other[j]
-                        above[j] = value if value > above[j] else above[j]
-                        below[j] = value if value > below[j] else below[j]
-                elif up or down:
-                    line = result[row - d if up else row + d, start : start + count]
-                    for j in range(count):
-                        value = one[j] if one[j] > other[j] else other[j]
-                        line[j] = value if value > line[j] else line[j]
-
-
-@numba.njit(cache=True, nogil=True)
-def _raise_beside(source: Plane, result: Plane, first: int, last: int) -> None:
-    """Rows `first` to `last` of the largest value of a pixel and its four neighbours; all are numbers."""
-    height, width = source.shape
-    for row in range(first, last):
-        line, given = result[row], source[row]
-        above, below = source[max(row - 1, 0)], source[min(row + 1, height - 1)]
-        for j in range(width):
-            value = above[j] if above[j] > below[j] else below[j]
-            line[j] = value if value > given[j] else given[j]
-        for j in range(1, width):
-            value = given[j - 1]
-            line[j] = value if value > line[j] else line[j]
-        for j in range(width - 1):
-            value = given[j + 1]
-            line[j] = value if value > line[j] else line[j]
 
 
 @numba.njit(cache=True, nogil=True)
 def _blend(near: Plane, further: Plane, part: float, first: int, last: int) -> None:
     """Rows `first` to `last` of what lies `part` of the way from one plane to the other, in place of the other. Where
-    both are the same that is what they are, also where it is infinite."""
+    both are the same that is what they are, also where it is infinite; where the one holds nothing, the other."""
     for row in range(first, last):
         a, b = near[row], further[row]
         for j in range(b.size):
-            b[j] = a[j] + part * (b[j] - a[j]) if a[j] != b[j] else b[j]
-
-
-def _disc(radius: int) -> NDArray[np.int64]:
-    """Half widths of a disc's rows, from its middle on: pixels whose centre lies within `radius` of the middle's."""
-    rows = np.arange(radius + 1)
-    return np.floor(np.sqrt(radius * radius - rows * rows)).astype(np.int64)
-
-
-def _beyond(radius: int) -> NDArray[np.int64]:
-    """Which rows of a disc of `radius` reach further than those of the next smaller one and its neighbours do."""
-    smaller = np.concatenate([_disc(radius - 1)[1:2], _disc(radius - 1), [-2, -2]])
-    reached = np.maximum(smaller[1:-1] + 1, np.maximum(smaller[:-2], smaller[2:]))
-    return np.flatnonzero(_disc(radius) > reached)
+            b[j] = a[j] + part * (b[j] - a[j]) if a[j] != b[j] and a[j] > _NOTHING else b[j]
 
 
 SMALL = 24
@@ -164,71 +60,53 @@ def _square(plane: Plane, radius: int) -> Plane:
     return result
 
 
-def dilate(plane: Plane, radius: int, *, round_element: bool) -> Plane:
-    """Largest value of a plane H x W within `radius` whole pixels (0 or more): a disc, or a square of 2 radius + 1; the
-    border adds nothing, and what is no number is passed over. H x W again.
-
-    References: Serra, *Image Analysis and Mathematical Morphology*, 1982; runs of powers of two as in Bender,
-    Farach-Colton, *The LCA Problem Revisited*, 2000.
-    """
-    if radius == 0:
-        return plane
-    plane = np.ascontiguousarray(plane)
-    if not round_element:
-        return _square(plane, radius) if radius > SMALL else _small_square(plane, radius)
-    result = empty(plane.shape)
-    least = _least(plane)
-    result.fill(least)
-    _raise(plane, least, np.arange(radius + 1), _disc(radius), result)
-    return result
+def _dilated(plane: Plane, radius: int, least: np.float32, *, round_element: bool) -> Plane:
+    """Largest number within `radius` whole pixels, 1 or more: -inf where there is none."""
+    if round_element:
+        return disc_maximum(plane, radius, least)
+    return _square(plane, radius) if radius > SMALL else _small_square(plane, radius)
 
 
 def _least(plane: Plane) -> np.float32:
-    """The least number of a plane; less than any where there is none."""
-    least = np.float32(np.fmin.reduce(plane, axis=None, initial=np.inf))
-    return least if least < np.inf else _NOTHING
+    """The least sample of a plane; not a number where one of them is none."""
+    return np.float32(np.min(spread(lambda band: plane[slice(*band)].min(), bands(plane.shape[0], 16))))
 
 
-def _raise(plane: Plane, least: np.float32, rows: NDArray[np.int64], halves: NDArray[np.int64], result: Plane) -> None:
-    """`_raise_in_rows` for all of a plane, on all threads."""
-    height, width = plane.shape
-    furthest = int(rows[-1])
-    size = max(2 * furthest, -(-height // (2 * THREADS)), 16)
-    parts = [(top, min(top + size, height)) for top in range(0, height, size)]
-    together = max(THREADS, PIECE // (rows.size * (size + 2 * furthest) * width))
-    for first in range(0, len(parts), together):
-        check()
-        spread(lambda band: _raise_in_rows(plane, least, rows, halves, result, *band), parts[first : first + together])
-
-
-def _next_disc(plane: Plane, smaller: Plane, radius: int) -> Plane:
-    """`dilate` by a disc of `radius` (2 or more), from that by the next smaller one: with its neighbours that is nearly
-    all of it, and what little reaches further is raised from the plane itself."""
-    result = empty(plane.shape)
-    spread(lambda band: _raise_beside(smaller, result, *band), bands(plane.shape[0], 16))
-    rows = _beyond(radius)
-    if rows.size:
-        plane = np.ascontiguousarray(plane)
-        _raise(plane, _least(plane), rows, _disc(radius)[rows], result)
-    return result
+def _without_numbers(plane: Plane, result: Plane) -> None:
+    """Where nothing was found, what is no number stays none."""
+    np.copyto(result, np.float32(np.nan), where=np.isnan(plane) & np.isneginf(result))
 
 
 def grow(plane: Plane, distance: float, *, round_element: bool) -> Plane:
-    """Dilation (distance > 0) or erosion (< 0); a fraction blends between the results of the two whole sizes."""
+    """Dilation (distance > 0) or erosion (< 0) of a plane H x W; a fraction blends between the results of the two whole
+    sizes. What is no number is passed over, and stays none where there is no number to come from. H x W.
+
+    Reference: Serra, *Image Analysis and Mathematical Morphology*, 1982.
+    """
     size = abs(distance)
     small, large = math.floor(size), math.ceil(size)
-    source = plane if distance >= 0 else -plane
-    result = dilate(source, small, round_element=round_element)
+    if large == 0 or plane.size == 0:
+        return plane
+    source = np.ascontiguousarray(plane if distance >= 0 else -plane)
+    least = _least(source)
+    missing = bool(np.isnan(least))
+    if missing:
+        least = _NOTHING
+    result = _dilated(source, small, least, round_element=round_element) if small else source
     if large != small:
-        if round_element:
-            further = _next_disc(source, result, large) if small else dilate(source, large, round_element=True)
+        if not small:
+            further = _dilated(source, large, least, round_element=round_element)
+        elif round_element:
+            further = next_disc_maximum(source, result, large, least)
         else:
-            further = dilate(result, 1, round_element=False)
+            further = _dilated(result, 1, least, round_element=False)
         # In place: at 4K a plane more costs as much as the dilation.
         part = np.float32(size - small)
         spread(lambda band: _blend(result, further, part, *band), bands(plane.shape[0], 16))
         result = further
-    return result if distance >= 0 else np.negative(result, out=result if result is not source else None)
+    if missing:
+        _without_numbers(source, result)
+    return result if distance >= 0 else np.negative(result, out=result)
 
 
 def small_areas(mask: np.ndarray, limit: float) -> np.ndarray:

@@ -11,6 +11,7 @@ def warm() -> None:
     """Run every compiled kernel once on a few pixels."""
     from nexal.kernels.clouds import clouds
     from nexal.kernels.coverage import feathered_coverage, flatten
+    from nexal.kernels.discs import LARGE
     from nexal.kernels.halves import prepare
     from nexal.kernels.lookup import looked_up
     from nexal.kernels.matting import closed_form
@@ -39,6 +40,7 @@ def warm() -> None:
     quality(crossed(pixels, codes[0]).reshape(2, 2), np.ones((2, 2), np.bool_), 0.0, 1.0)
     carried([pixels], np.eye(4, dtype=np.bool_), 2.0, 0.0)
     grow(pixels, 1.5, round_element=True)
+    grow(pixels, LARGE, round_element=True)
     clouds((2, 2), (0.5, 0.5), 1.0, 8.0, 1, 1)
     lay(pixels.copy(), stroke_coverage((4, 4), np.ones((2, 3), np.float32), 2.0, 0.5, (0.0, 0.0)), 1.0, 1.0)
     square = np.zeros((4, 8))

@@ -153,7 +153,7 @@ class Grow(Operation):
     alpha it had, carried outward from where that was above 0 (as `bleed` does), and multiplied again where it was
     premultiplied. Grey dilation (distance > 0) or erosion (< 0) with a flat disc or square; the fractional
     part blends between the results of the two whole sizes. The border of the data window neither grows nor shrinks; a
-    sample that is no number is passed over.
+    sample that is no number is passed over, and stays none where no number is within reach.
     References: Serra, *Image Analysis and Mathematical Morphology*, 1982.
     """
 
@@ -188,7 +188,7 @@ class Grow(Operation):
 
     def effort(self, settings: GrowSettings, scene: Scene) -> float:
         distance = scene.pixels(abs(settings.distance))
-        runs = 3 + 0.25 * math.ceil(distance) if settings.shape == "round" else 2 * math.log2(2 * distance + 2)
+        runs = min(12, 3 + 0.25 * math.ceil(distance)) if settings.shape == "round" else 2 * math.log2(2 * distance + 2)
         between = 0 if distance.is_integer() else 4 + 0.1 * runs
         return 4 + runs + between + (80 if "picture" in scene.descriptions else 0)
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import unittest
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -288,6 +289,23 @@ class EveryOperation(CoreTest):
 
             with self.subTest(op=op):
                 holds()
+
+    def test_a_part_is_a_part_of_the_whole_also_where_there_are_no_numbers(self) -> None:
+        for op, value in itertools.product(CASES, (np.nan, np.inf, -np.inf)):
+            given_sources = sources(1, "black", Alpha.STRAIGHT)
+            for plane in [plane for source in given_sources.values() for plane in source.planes.values()]:
+                if plane.shape == SIZE:
+                    plane[10:40, 20:70] = value
+            with self.subTest(op=op, value=value):
+                whole = evaluated(op, given_sources)
+                for x, y in ((0, 0), (24, 24), (55, 36)):
+                    around = whole.region
+                    part = Window(around.x + x, around.y + y, 13, 7).intersect(around)
+                    if part.empty:
+                        continue
+                    for name, plane in evaluated(op, given_sources, region=part).planes.items():
+                        there = whole.planes[name][part.within(around)]
+                        np.testing.assert_allclose(plane, there, rtol=1e-5, atol=1e-6, err_msg=name)
 
 
 class NoRim(CoreTest):

@@ -201,7 +201,9 @@ class EdgeMelt(MixingOperation):
             part = slice(columns.start + left - reach, columns.start + left + share.shape[1] + reach)
             around = extended[rows.start - reach : rows.stop + reach, part]
             blurred = blur(around, weights)[reach : reach + share.shape[0], reach : reach + share.shape[1]]
-            result[:, left : left + TILE] = lerp(result[:, left : left + TILE], blurred, share)
+            melted = result[:, left : left + TILE]
+            # Outside of the band nothing changes, whatever lies beside it.
+            np.copyto(melted, lerp(melted, blurred, share), where=share > 0)
         return result
 
     def single(self, plane: Plane, settings: EdgeMeltSettings, scene: Scene) -> Plane:

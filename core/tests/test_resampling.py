@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from nexal.kernels.nearest import carried
 from nexal.kernels.resizing import Taps, resized, taps
-from nexal.kernels.threads import bands
+from nexal.kernels.threads import COPIED_TOGETHER, bands, copy
 from nexal.kernels.warping import FILTER_SUPPORT, LEAST_STRETCH, MOST_STRETCH, RUN, resample, resample_projective
 from nexal.picture import Plane
 
@@ -225,3 +225,20 @@ class Parts(unittest.TestCase):
         self.assertEqual([row for first, last in parts for row in range(first, last)], list(range(length)))
         for first, last in parts[:-1]:
             self.assertGreaterEqual(last - first, least)
+
+    def test_what_is_copied_by_several_is_all_there_and_nothing_beside_it(self) -> None:
+        random = np.random.default_rng(5)
+        for height, width, kind in ((3, 5, np.float32), (1, 400_000, np.float32), (700, 600, np.float64)):
+            source = random.random((height + 3, width + 4)).astype(kind)[2:-1, 1:-3]
+            around = np.full((height + 2, width + 2), -1, kind)
+            copy(source, around[1:-1, 1:-1])
+            np.testing.assert_array_equal(around[1:-1, 1:-1], source)
+            around[1:-1, 1:-1] = -1
+            self.assertTrue((around == -1).all())
+
+    def test_what_is_cut_out_is_moved_as_what_stands_alone(self) -> None:
+        whole = np.random.default_rng(6).random((640, 700), np.float32)
+        cut = whole[7:607, 20:660]
+        self.assertGreater(cut.nbytes, COPIED_TOGETHER)
+        moved = [resample(each, (50, 60), (100.3, 90.6), (0.9, 0.2, -0.2, 0.9), "cubic") for each in (cut, cut.copy())]
+        np.testing.assert_array_equal(*moved)

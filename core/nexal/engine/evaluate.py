@@ -20,6 +20,7 @@ from nexal.engine.sharing import Sharing
 from nexal.errors import Pending, RecipeError
 from nexal.kernels.mixing import reduced, with_alphas
 from nexal.kernels.recording import Program
+from nexal.kernels.threads import copy
 from nexal.memory import empty, is_whole
 from nexal.operations import PointOperation, Scene
 from nexal.picture import Description, Picture, Plane, Window
@@ -182,7 +183,7 @@ class Engine:
         result = {}
         for name in channels:
             result[name] = _zeros(node.description, name, region)
-            result[name][inner.within(region)] = planes[name]
+            copy(planes[name], result[name][inner.within(region)])
         return result
 
     def _inside(self, node: Node, channels: tuple[str, ...], region: Window, task: Task) -> Mapping[str, Plane]:
@@ -320,7 +321,7 @@ class Engine:
             for name in channels:
                 if name not in result:
                     result[name] = empty((region.height, region.width), node.description.sample_type(name))
-                result[name][top : top + part.height] = made[name]
+                copy(made[name], result[name][top : top + part.height])
         return result
 
     def _count(self, node: Node) -> None:

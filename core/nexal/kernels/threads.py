@@ -6,7 +6,10 @@ import os
 from collections.abc import Callable, Iterable
 from concurrent.futures import ThreadPoolExecutor
 from functools import cache
-from typing import TypeVar
+from typing import Any, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
 
 Part = TypeVar("Part")
 Result = TypeVar("Result")
@@ -33,3 +36,15 @@ def bands(length: int, least: int) -> list[tuple[int, int]]:
     each thread, of `least` at the least."""
     size = max(least, -(-length // (2 * THREADS)))
     return [(first, min(first + size, length)) for first in range(0, length, size)]
+
+
+COPIED_TOGETHER = 1 << 20
+"""Bytes from which on a copy is shared out."""
+
+
+def copy(source: NDArray[Any], target: NDArray[Any]) -> None:
+    """Copy an array H x W into another of its size, on all threads where it is large."""
+    if source.nbytes < COPIED_TOGETHER:
+        np.copyto(target, source)
+    else:
+        spread(lambda band: np.copyto(target[slice(*band)], source[slice(*band)]), bands(source.shape[0], 16))

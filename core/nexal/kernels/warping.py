@@ -13,7 +13,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
-from nexal.kernels.threads import bands, spread
+from nexal.kernels.threads import bands, copy, spread
 from nexal.memory import empty
 from nexal.picture import Plane
 
@@ -383,11 +383,20 @@ def resample_projective(source: Plane, shape: tuple[int, int], matrix: NDArray[n
     return _resampled(source, shape, np.ascontiguousarray(matrix, np.float64), kind, _filtered)
 
 
+def _together(source: Plane) -> Plane:
+    """A plane whose rows follow each other in memory; one that is cut out of another is copied."""
+    if source.flags.c_contiguous:
+        return source
+    together = empty(source.shape, source.dtype)
+    copy(source, together)
+    return together
+
+
 def _resampled(
     source: Plane, shape: tuple[int, int], m: NDArray[np.float64], kind: str, work: Callable[..., None]
 ) -> Plane:
     """All rows of the result, on all threads."""
-    source, result = np.ascontiguousarray(source), empty(shape, source.dtype)
+    source, result = _together(source), empty(shape, source.dtype)
     if kind == "nearest":
         spread(lambda band: _take(source, result, m, *band), bands(shape[0], ROWS))
     else:

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import StrEnum
 from fractions import Fraction
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -265,11 +266,17 @@ def named_as_colour(channel: str) -> bool:
 
 def main_channels(description: Description) -> list[str]:
     """The channels of the picture itself: those without a layer, else those of the first layer."""
-    top = [name for name in description.channels if "." not in name]
+    return [*main_channels_of(description.channels)]
+
+
+@lru_cache(256)
+def main_channels_of(channels: tuple[str, ...]) -> tuple[str, ...]:
+    """`main_channels` of names; what a plan asks for each channel of each step, mostly of the same names."""
+    top = tuple(name for name in channels if "." not in name)
     if top:
         return top
-    layer = description.channels[0].rpartition(".")[0]
-    return [name for name in description.channels if name.rpartition(".")[0] == layer]
+    layer = channels[0].rpartition(".")[0]
+    return tuple(name for name in channels if name.rpartition(".")[0] == layer)
 
 
 @dataclass(frozen=True)

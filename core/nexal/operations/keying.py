@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from functools import lru_cache
 from typing import Any, Literal
 
 import numpy as np
@@ -24,7 +25,7 @@ from nexal.operations.base import (
     register,
     setting,
 )
-from nexal.picture import ALPHA_NAME, PLANE_NAME, Description, main_channels
+from nexal.picture import ALPHA_NAME, PLANE_NAME, Description, main_channels, main_channels_of
 
 Screen = Literal["green", "blue", "red"]
 Rgb = tuple[float, float, float]
@@ -32,19 +33,21 @@ Rgb = tuple[float, float, float]
 
 def rgb_names(description: Description, port: str) -> tuple[str, str, str]:
     """Names of the picture's own red, green and blue channels. Raises RecipeError where one is missing."""
-    names = main_channels(description)
-    found = [next((name for name in names if name.rpartition(".")[2] == wanted), None) for wanted in "RGB"]
-    if any(name is None for name in found):
+    found = _rgb_of(description.channels)
+    if found is None:
         raise RecipeError(
-            f"red, green and blue are wanted, and there is {', '.join(names[:6])}",
+            f"red, green and blue are wanted, and there is {', '.join(main_channels(description)[:6])}",
             where=f"port '{port}'",
             remedy="feed a picture with channels R, G and B",
         )
-    r, g, b = found
-    assert r is not None
-    assert g is not None
-    assert b is not None
-    return r, g, b
+    return found
+
+
+@lru_cache(256)
+def _rgb_of(channels: tuple[str, ...]) -> tuple[str, str, str] | None:
+    own = main_channels_of(channels)
+    r, g, b = (next((name for name in own if name.rpartition(".")[2] == wanted), None) for wanted in "RGB")
+    return None if r is None or g is None or b is None else (r, g, b)
 
 
 class _Pull(PointOperation):

@@ -14,7 +14,7 @@ import numpy as np
 from core_support import CoreTest, MemorySource, gradient, rgba, run
 
 from nexal.engine import Cancellation, Engine, Plan
-from nexal.errors import Cancelled, Pending
+from nexal.errors import Cancelled, NexalError, Pending, SourceError
 from nexal.operations import find
 from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import parse_recipe
@@ -175,6 +175,36 @@ class Caching(CoreTest):
         for name, source in given.items():
             for channel, plane in source.planes.items():
                 np.testing.assert_array_equal(plane, before[name][channel])
+
+
+class Told(CoreTest):
+    """What is told of a recipe's items is kept by its digest: whatever may change it, changes that."""
+
+    def plan(self, frame: int = 1, absent: NexalError | None = None, **given: Any) -> Plan:
+        recipe = {"nexal": 1, "sources": {"m": {"files": "m", "colour": given.pop("colour", "auto")}}, "steps": []}
+        source = MemorySource({name: np.zeros((4, 4), np.float32) for name in given.pop("channels", "RGB")}, **given)
+        # The same file, whatever is known of it.
+        source.digest = "file"
+        return Plan(parse_recipe(recipe), frame, {} if absent else {"m": source}, {"m": absent} if absent else {})
+
+    def test_the_digest_changes_with_everything_that_is_told(self) -> None:
+        self.assertEqual(self.plan().digest, self.plan().digest)
+        fault, other = SourceError("is not there"), SourceError("is not there")
+        other.with_others([SourceError("another is missing")])
+        plans = {
+            "as it is": self.plan(),
+            "frame": self.plan(2),
+            "recipe": self.plan(colour="data"),
+            "channels": self.plan(channels="RGBA"),
+            "alpha": self.plan(channels="RGBA", alpha=Alpha.STRAIGHT),
+            "data": self.plan(data=["R"]),
+            "window": self.plan(window=Window(1, 0, 4, 4)),
+            "display": self.plan(display=Window(0, 0, 8, 8)),
+            "absent": self.plan(absent=fault),
+            "absent, said otherwise": self.plan(absent=SourceError("is not there", remedy="import it")),
+            "absent, with others": self.plan(absent=other),
+        }
+        self.assertEqual(len({plan.digest for plan in plans.values()}), len(plans))
 
 
 class SlowSource(MemorySource):

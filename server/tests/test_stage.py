@@ -14,8 +14,11 @@ from django.http import HttpResponse
 from django.test import Client
 from server_support import ServerTest, exr_bytes, planes_of, plate
 
+from nexal.engine import Plan
 from nexal.errors import Cancelled, NexalError
+from projects.models import Shot
 from stage.answers import Samples
+from stage.items import Item
 from stage.services import engine
 from stage.superseding import newest
 
@@ -220,6 +223,37 @@ class Stage(ServerTest):
         after = {row["name"]: row for row in self.api.post(f"{self.path}/inspect", {"recipe": draft}).json()}
         self.assertEqual(after["matte"]["digest"], digest)
         self.assertNotEqual(after["cut"]["digest"], rows["cut"]["digest"])
+
+    def test_what_was_told_of_a_recipe_is_told_again_for_as_long_as_it_is_so(self) -> None:
+        def told(path: str = self.path, **ask: object) -> list[dict[str, Any]]:
+            rows: list[dict[str, Any]] = self.api.post(f"{path}/inspect", ask).json()
+            # All that the interface promises, and nothing else.
+            self.assertEqual([Item(**row).dict() for row in rows], rows)
+            return rows
+
+        draft = self.story()
+        draft["sources"]["late"] = {"files": "late.exr"}
+        draft["steps"].append({"name": "seen", "op": "invert", "in": {"from": "late.R"}})
+        before = told(recipe=draft)
+        with mock.patch.object(Plan, "inspect", side_effect=AssertionError):
+            self.assertEqual(told(recipe=draft), before)
+        self.assertIn("is not there", {row["name"]: row for row in before}["seen"]["problem"]["message"])
+        self.upload("late.exr", exr_bytes({"R": np.zeros((3, 5), np.float32)}))
+        after = {row["name"]: row for row in told(recipe=draft)}
+        self.assertEqual((after["seen"]["problem"], after["seen"]["window"]), (None, [0, 0, 5, 3]))
+        # Another shot's file of that name is another file.
+        other = Shot.objects.create(project=self.project, name="other")
+        rows = {row["name"]: row for row in told(f"/api/shots/{other.pk}", recipe=draft)}
+        self.assertIn("is not there", rows["late"]["problem"]["message"])
+        # Steps may differ from frame to frame.
+        draft["steps"][-1] = {
+            "name": "seen",
+            "op": "blur",
+            "in": {"from": "late.R"},
+            "set": {"radius": {"keys": [[1, 1], [3, 5]]}},
+        }
+        first, second = (told(recipe=draft, frame=frame)[-1]["digest"] for frame in (1, 2))
+        self.assertNotEqual(first, second)
 
     def test_what_cannot_be_shown_is_said(self) -> None:
         for ask, word in (

@@ -8,7 +8,7 @@ import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass
 from fractions import Fraction
-from functools import cache
+from functools import cache, cached_property
 from typing import Any, Protocol
 
 from nexal.addresses import select, split_address
@@ -165,6 +165,24 @@ class Plan:
         self._feeds: dict[str, Feed] = {}
         self._nodes: dict[str, Node | NexalError] = {}
         self._depth = 0
+
+    @cached_property
+    def digest(self) -> str:
+        """Changes whenever what is told of an item may: with the recipe, the frame, and what its sources are."""
+        read = {
+            name: (
+                reader.digest,
+                getattr(reader, "number", None),
+                _measures(reader.description),
+                reader.description.inks,
+            )
+            for name, reader in self.readers.items()
+        }
+        absent = {
+            name: [(each.code, str(each), each.remedy) for each in (error, *error.also)]
+            for name, error in self.absent.items()
+        }
+        return _digest(self.recipe.model_dump_json(), self.frame, read, absent)
 
     def node(self, item: str) -> Node:
         """Raises NexalError, placed at the source or step where the fault lies."""

@@ -182,9 +182,9 @@ describe("the painter's worker", () => {
         public height: number,
       ) {}
       getContext = () => ({ putImageData: (image: (typeof laid)[0]) => laid.push(image) });
-      transferToImageBitmap = () => ({ of: [this.width, this.height] });
     }
-    const { answers, ask } = await started(planes, undefined, Canvas);
+    const taken = (of: Canvas) => Promise.resolve({ of: [of.width, of.height], painted: laid.length });
+    const { answers, ask } = await started(planes, taken as never, Canvas);
     vi.stubGlobal(
       "ImageData",
       class {
@@ -196,7 +196,10 @@ describe("the painter's worker", () => {
     );
     for (const id of [1, 2]) ask({ id, wanted });
     await vi.waitFor(() => expect(answers).toHaveLength(2));
-    expect(answers.map(({ fetched }) => fetched!.bitmap)).toEqual([{ of: [2, 1] }, { of: [2, 1] }]);
+    expect(answers.map(({ fetched }) => fetched!.bitmap)).toEqual([
+      { of: [2, 1], painted: 1 },
+      { of: [2, 1], painted: 2 },
+    ]);
     expect(laid[0]!.data.buffer).toBe(laid[1]!.data.buffer);
   });
 

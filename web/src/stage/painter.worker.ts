@@ -86,7 +86,7 @@ let memory = new ArrayBuffer(0);
 const MOST_KEPT = 1 << 25;
 const LONGEST_SIDE = 8192;
 const canvas = typeof OffscreenCanvas === "undefined" ? null : new OffscreenCanvas(1, 1);
-const context = canvas?.getContext("2d", { alpha: false }) ?? null;
+const context = canvas?.getContext("2d", { alpha: false, willReadFrequently: true }) ?? null;
 
 async function painted(job: Job): Promise<ImageBitmap> {
   const [, , width, height] = job.planes.region;
@@ -112,5 +112,6 @@ async function pictureOf(planes: Planes, look: Look, width: number, height: numb
   if (canvas.width !== width) canvas.width = width;
   if (canvas.height !== height) canvas.height = height;
   context.putImageData(new ImageData(paint(planes, look, memory), width, height), 0, 0);
-  return canvas.transferToImageBitmap();
+  // Of a canvas in plain memory a picture is had in less than half of the time that giving it away takes.
+  return createImageBitmap(canvas);
 }

@@ -307,6 +307,24 @@ class EveryOperation(CoreTest):
                         there = whole.planes[name][part.within(around)]
                         np.testing.assert_allclose(plane, there, rtol=1e-5, atol=1e-6, err_msg=name)
 
+    def test_what_sees_all_of_a_picture_takes_endless_light_for_the_brightest(self) -> None:
+        # A colour is found as if what is no number were not there.
+        whole = [op for op in CASES if catalogue()[op].whole and op != "recover_colour"]
+        self.assertGreater(len(whole), 5)
+        for op in whole:
+            found = []
+            for bright, none in ((np.float32(65504), np.float32(0)), (np.float32(np.inf), np.float32(np.nan))):
+                given_sources = sources(1, "black", Alpha.STRAIGHT)
+                for source in given_sources.values():
+                    for name, plane in source.planes.items():
+                        if plane.shape == SIZE and name in "RGB":
+                            plane[22:25, 32:40], plane[40:42, 50] = bright, none
+                found.append(evaluated(op, given_sources))
+            for name, plane in found[0].planes.items():
+                with self.subTest(op=op, channel=name):
+                    held = np.isfinite(found[1].planes[name])
+                    np.testing.assert_allclose(found[1].planes[name][held], plane[held], rtol=1e-5, atol=1e-6)
+
 
 class NoRim(CoreTest):
     """A constant colour under any alpha, over the same colour, stays that colour."""

@@ -279,6 +279,8 @@ class Engine:
         planes = self._in_strips(node, inputs, channels, region, task)
         return {name: np.ascontiguousarray(planes[name], node.description.sample_type(name)) for name in channels}
 
+    # What is no number is told in the picture, not by NumPy to whoever reads the log.
+    @np.errstate(all="ignore")
     def _in_strips(
         self,
         node: Node,

@@ -14,10 +14,10 @@ import numpy as np
 import scipy.sparse
 from numpy.typing import NDArray
 
+from nexal.kernels.bounds import bounded
+
 EPSILON = 1e-7
 """How far the colours of a window may lie from their line, as the sum of their squares."""
-BRIGHTEST = 65504.0
-"""Light that is told apart: beyond it there are infinite ones."""
 SIDE = 5
 """Pixels that share a window with one lie in a square of so many to each side."""
 
@@ -91,15 +91,14 @@ def _straighten(image: NDArray[np.float64], y: int, x: int, colours: NDArray[np.
 def matting_laplacian(image: NDArray[Any], free: NDArray[np.bool_]) -> scipy.sparse.csr_matrix:
     """The rows of the matting Laplacian of an image H x W x 3 that belong to its F `free` pixels (H x W): F x HW.
 
-    Of colour that is no number nothing is known.
+    Colour that is no number counts as none, and light as `bounded` has it.
     """
     height, width = free.shape
-    held = np.nan_to_num(np.asarray(image, np.float64).clip(-BRIGHTEST, BRIGHTEST), copy=False)
     count = np.count_nonzero(free)
     rows = np.full(free.shape, -1, np.int64)
     rows[free] = np.arange(count)
     values, columns = np.zeros((count, SIDE * SIDE)), np.empty((count, SIDE * SIDE), np.int32)
-    _fill(np.ascontiguousarray(held), rows, values, columns)
+    _fill(bounded(image, np.float64), rows, values, columns)
     starts = np.arange(0, values.size + 1, SIDE * SIDE)
     found = scipy.sparse.csr_matrix((values.ravel(), columns.ravel(), starts), (count, height * width))
     found.sum_duplicates()

@@ -9,6 +9,7 @@ import numpy as np
 from pydantic import field_validator, model_validator
 
 from nexal.errors import RecipeError, SettingError
+from nexal.kernels.bounds import MOST_LIGHT, bounded
 from nexal.kernels.pointmath import lerp, safe_divide, smoothstep
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.operations.depths import DEPTH, depth_of
@@ -18,7 +19,6 @@ from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Win
 LARGEST, MOST = 100.0, 400.0
 """Radius in pixels of the full picture that no circle goes beyond, unless the radius at infinity does; and what none
 goes beyond."""
-MOST_LIGHT = np.float32(65504.0)
 SHARP, SOFT = 0.5, 3.0
 """Circles in pixels between which highlights and grain of what is out of focus come in."""
 
@@ -196,7 +196,7 @@ class Defocus(Operation):
     ) -> list[Plane]:
         """The picture's channels over its data window."""
         given, cut = scene.descriptions["picture"], window.within(scene.region)
-        planes = [_finite(inputs["picture"][name][cut]) for name in self._names(given)]
+        planes = [bounded(inputs["picture"][name][cut]) for name in self._names(given)]
         if given.is_plane:
             planes *= 3
             settings = settings.model_copy(update={"highlight": 0.0, "grain": 0.0})
@@ -235,12 +235,6 @@ class Defocus(Operation):
         iris = Iris(settings.blades, settings.roundness, settings.turn)
         made = defocused(whole[:-1], whole[-1], reach * 1.001, 0, iris, opaque=opaque)
         return [plane[:height, :width] for plane in made]
-
-
-def _finite(plane: Plane) -> Plane:
-    """What a running sum can take: NaN is 0, infinities are the largest half."""
-    found = np.nan_to_num(plane, nan=0.0, posinf=float(MOST_LIGHT), neginf=-float(MOST_LIGHT))
-    return np.ascontiguousarray(np.clip(found, -MOST_LIGHT, MOST_LIGHT), np.float32)
 
 
 def _boosted(light: list[Plane], soft: Plane, settings: DefocusSettings) -> list[Plane]:

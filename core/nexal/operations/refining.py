@@ -9,9 +9,10 @@ import numpy as np
 from pydantic import Field
 
 from nexal.errors import SettingError
+from nexal.kernels.bounds import bounded
 from nexal.operations.base import Operation, Port, Scene, Settings, joined_window, register, setting
 from nexal.operations.keying import rgb_names
-from nexal.operations.wholes import LEAST_SIDE, MOST_LIGHT, reporting
+from nexal.operations.wholes import LEAST_SIDE, reporting
 from nexal.picture import PLANE_NAME, Description, Plane, Window
 
 Band = Annotated[int, Field(ge=0, le=300)]
@@ -114,10 +115,7 @@ class FineEdge(Operation):
                     remedy="narrow the band, or feed a matte that reaches 0 and 1",
                 )
         names = rgb_names(scene.descriptions["picture"], "picture")
-        planes = np.stack([np.nan_to_num(inputs["picture"][name], posinf=0, neginf=0) for name in names])
-
-        if settings.noise or settings.guard:
-            planes = np.clip(planes, -MOST_LIGHT, MOST_LIGHT).astype(np.float32)
+        planes = bounded(np.stack([inputs["picture"][name] for name in names]))
         small = min(planes.shape[1:]) < LEAST_SIDE
         wanted = (settings.noise or settings.guard) and not small
         variance = noise_of(planes).variance(planes) if wanted else np.zeros_like(planes)

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from pydantic import field_validator
 
 from nexal.errors import SettingError
+from nexal.kernels.bounds import bounded
 from nexal.kernels.pointmath import safe_divide
 from nexal.operations.base import Operation, Port, Scene, Settings, setting
 from nexal.operations.keying import rgb_names
@@ -17,7 +18,6 @@ from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Plane, Win
 
 LEAST_SIDE = 16
 """Pixels: in smaller pictures neither noise nor a screen can be told."""
-MOST_LIGHT = np.float32(65504.0)
 
 
 def seen_names(description: Description, port: str) -> tuple[str, ...]:
@@ -43,8 +43,7 @@ def colour_of(
     if description.has_alpha and description.alpha is not state:
         alpha = inputs[port][ALPHA_NAME]
         planes = [safe_divide(plane, alpha) if state is Alpha.STRAIGHT else plane * alpha for plane in planes]
-    made = np.stack([np.nan_to_num(plane, nan=0, posinf=float(MOST_LIGHT), neginf=0) for plane in planes])
-    return np.ascontiguousarray(np.clip(made, -MOST_LIGHT, MOST_LIGHT), np.float32)
+    return bounded(np.stack(planes))
 
 
 def reporting(scene: Scene, low: float = 0.0, high: float = 1.0) -> Callable[[float], None]:

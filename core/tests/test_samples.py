@@ -35,6 +35,11 @@ def encoded(light: np.ndarray) -> np.ndarray:
     return np.where(light <= 0.0031308, 12.92 * light, 1.055 * np.maximum(light, 0.0031308) ** (1 / 2.4) - 0.055)
 
 
+def decoded(value: np.ndarray) -> np.ndarray:
+    """The light that a display value stands for."""
+    return np.where(value <= 0.04045, value / 12.92, ((value + 0.055) / 1.055) ** 2.4)
+
+
 class Codes(unittest.TestCase):
     def assert_codes(self, found: np.ndarray, wanted: np.ndarray) -> None:
         """The nearest code; the one beside it only where the value stands half way between both."""
@@ -67,13 +72,14 @@ class Codes(unittest.TestCase):
         ramp = np.linspace(-0.5, 1.5, 64, dtype=np.float32).reshape(8, 8)
         finished = ViewPlanes(picture(R=ramp, G=ramp, B=ramp), [None] * 3, finished=True)
         self.assertEqual(ends_of(finished, Alpha.NONE, 3.0), [(0.0, 1.0)] * 3)
-        cut = ViewPlanes(picture(R=ramp, A=ramp), [None, (0.0, 1.0)])
+        light, alpha = np.maximum(ramp, 0), np.clip(ramp, 0, 1)
+        cut = ViewPlanes(picture(R=light, A=alpha), [None, (0.0, 1.0)])
         ends = ends_of(cut, Alpha.PREMULTIPLIED, 2.0)
         self.assertEqual(ends, [None, (0.0, 1.0)])
         assert ends
         colour, cover = codes(cut, ends, 2.0)
-        self.assert_codes(colour, encoded(np.clip(ramp.astype(np.float64) * 4, 0, 1)))
-        self.assert_codes(cover, np.clip(ramp, 0, 1))
+        self.assert_codes(colour, encoded(np.clip(light.astype(np.float64) * 4, 0, 1)))
+        self.assert_codes(cover, alpha)
         # By itself, an alpha is looked at like any other matte.
         self.assertEqual(ends_of(ViewPlanes(picture(A=ramp), [(0.0, 1.0)]), Alpha.STRAIGHT, -1.0), [(0.0, 2.0)])
 
@@ -83,6 +89,30 @@ class Codes(unittest.TestCase):
         self.assertIsNone(ends_of(straight, Alpha.STRAIGHT, 0.0))
         data = ViewPlanes(picture(X=ramp, alpha=ramp), [(-1.0, 1.0), (0.0, 1.0)])
         self.assertIsNone(ends_of(data, Alpha.PREMULTIPLIED, 0.0))
+
+    @settings(deadline=None, max_examples=200)
+    @given(
+        st.lists(st.floats(width=16) | st.floats(0, 2, width=16), min_size=1, max_size=4),
+        st.lists(st.floats(width=16) | st.floats(0, 1, width=16), min_size=1, max_size=4),
+        st.floats(-6, 6, allow_subnormal=False),
+        st.sampled_from([0.0, 0.1, 1.0]),
+    )
+    def test_over_a_backdrop_it_looks_as_in_full(
+        self, lights: list[float], alphas: list[float], exposure: float, behind: float
+    ) -> None:
+        light, alpha = (np.ascontiguousarray(each, np.float32) for each in np.meshgrid(lights, alphas))
+        seen = ViewPlanes(picture(R=light, A=alpha), [None, (0.0, 1.0)])
+        ends = ends_of(seen, Alpha.PREMULTIPLIED, exposure)
+        odd = not (np.all(light >= 0) and np.all(alpha >= 0) and np.all(alpha <= 1))
+        if ends is None:
+            self.assertTrue(odd)
+            return
+        sent = codes(seen, ends, exposure) / 255
+        shown = decoded(sent[0]) + (1 - sent[1]) * behind
+        whole = np.minimum(light.astype(np.float64) * 2.0**exposure, 1e6) + (1 - alpha.astype(np.float64)) * behind
+        both = (encoded(np.clip(np.nan_to_num(each), 0, 1)) for each in (shown, whole))
+        # Half a code of the light and half a code of alpha, each as steep as the display curve is where they are added.
+        np.testing.assert_allclose(*both, atol=0.5 / 255 + 12.92 * 0.5 / 255 * behind + 2e-3)
 
     def test_large_and_lying_otherwise_in_memory(self) -> None:
         random = np.random.default_rng(3).random((1200, 1000), np.float32)

@@ -20,6 +20,9 @@ from nexal.picture import Alpha, Picture, Plane, is_alpha
 WORTH_THREADS = 1 << 20
 """Samples from which on it takes less long to hand them to other threads than to write them here."""
 
+UNSEEN = 1e-4
+"""Light below nothing, and alpha beyond 0 and 1, that does not show over a backdrop."""
+
 Ends = tuple[float, float]
 """The values that black and white stand for."""
 
@@ -50,13 +53,14 @@ def ends_of(seen: ViewPlanes, alpha: Alpha, exposure: float) -> list[Ends | None
 
     Where there are two numbers, codes go evenly from one to the other; where there are none, along the display curve
     up to what is white at that exposure. None at all where codes would not do: what is brighter than white is seen
-    through an alpha that it is not premultiplied with.
+    through an alpha that it is not premultiplied with; light below nothing, what is no number, and what covers less
+    than nothing or more than all look otherwise over a backdrop.
     """
     names = list(seen.picture.planes)
     covers = [len(names) > 1 and is_alpha(name) for name in names]
     if any(covers) and not seen.finished:
         straight = [limits is not None for cover, limits in zip(covers, seen.ranges, strict=True) if not cover]
-        if alpha is Alpha.STRAIGHT or any(straight):
+        if alpha is Alpha.STRAIGHT or any(straight) or not _covers_plainly(seen.picture, exposure):
             return None
     ends: list[Ends | None] = []
     for cover, limits in zip(covers, seen.ranges, strict=True):
@@ -68,6 +72,15 @@ def ends_of(seen: ViewPlanes, alpha: Alpha, exposure: float) -> list[Ends | None
             low, high = limits
             ends.append((low, low + (high - low) * 2.0**-exposure))
     return ends
+
+
+def _covers_plainly(picture: Picture, exposure: float) -> bool:
+    """Whether premultiplied light is nowhere below nothing, alpha nowhere beyond 0 and 1, and all of them numbers."""
+    for name, plane in picture.planes.items():
+        low = -UNSEEN if is_alpha(name) else -UNSEEN * 2.0**-exposure
+        if not plane.min(initial=0) >= low or (is_alpha(name) and not plane.max(initial=1) <= 1 + UNSEEN):
+            return False
+    return True
 
 
 def code_planes(picture: Picture, ends: Sequence[Ends | None], exposure: float) -> memoryview:

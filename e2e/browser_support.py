@@ -8,6 +8,7 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -15,8 +16,10 @@ from typing import Any
 import numpy as np
 from django.conf import settings
 from django.contrib.staticfiles.testing import StaticLiveServerTestCase
+from django.core.exceptions import ObjectDoesNotExist
 from django.core.files.base import ContentFile
 from django.test import Client, override_settings
+from patience import PATIENCE, wait_until
 from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
 from server_support import PASSWORD, exr_bytes
 
@@ -29,8 +32,6 @@ from sources.services import import_file, library
 
 WIDTH, HEIGHT = 320, 180
 CHROMIUM = "/usr/bin/chromium"
-PATIENCE = 40
-"""Seconds that anything may take: machines are noisy, and what is there is there at once."""
 
 
 def plate() -> dict[str, np.ndarray]:
@@ -164,29 +165,30 @@ class BrowserTest(StaticLiveServerTestCase):
         return page
 
     def wait_for(self, holds: Callable[[], bool], seconds: float = PATIENCE, what: str = "") -> None:
-        self._wait(holds, lambda: time.sleep(0.05), seconds, what)
+        wait_until(holds, what, seconds)
 
     def wait_for_page(self, page: Page, holds: Callable[[], bool], what: str = "", seconds: float = PATIENCE) -> None:
         """Like `wait_for`, letting the page's own events through."""
-        self._wait(holds, lambda: page.wait_for_timeout(100), seconds, what)
+        wait_until(holds, what, seconds, lambda: page.wait_for_timeout(100))
+
+    def comes_to(self, look: Callable[[], Any], wanted: Any) -> None:
+        """What is looked at comes to be this: a page shows a moment later what it was told, and saves it after that."""
+        seen: list[Any] = []
+
+        def holds() -> bool:
+            with suppress(ObjectDoesNotExist):
+                seen[:] = [look()]
+            return seen == [wanted]
+
+        pages = [page for context in self.browser.contexts for page in context.pages]
+        try:
+            wait_until(holds, pause=lambda: pages[0].wait_for_timeout(50) if pages else time.sleep(0.05))
+        except AssertionError:
+            self.assertEqual(seen, [wanted])
 
     def wait_for_count(self, found: Locator, count: int) -> None:
         """As many as that stand there in the end: what comes with an answer is not there at the first look."""
         expect(found).to_have_count(count, timeout=PATIENCE * 1000)
-
-    def _wait(self, holds: Callable[[], bool], pause: Callable[[], None], seconds: float, what: str) -> None:
-        deadline = time.monotonic() + seconds
-        missing = ""
-        while True:
-            # A step's settings, a list's first: what is asked about need not be there yet.
-            try:
-                if holds():
-                    return
-            except LookupError as error:
-                missing = f" ({error!r})"
-            if time.monotonic() > deadline:
-                self.fail(f"still not so after {seconds} s: {what}{missing}")
-            pause()
 
     def seen_on_the_way(self, page: Page, places: Iterable[tuple[float, float]], look: Callable[[], Any]) -> set[Any]:
         """What there is to see while the pointer goes from place to place, waiting a while at each for a change."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import threading
 import time
 from collections import Counter
 from typing import Any
@@ -11,6 +12,7 @@ from unittest import mock
 import numpy as np
 from browser_support import BrowserTest, code
 from django.http import HttpRequest, HttpResponse
+from patience import PATIENCE
 from playwright.sync_api import Page, Request, Route
 from server_support import PASSWORD, exr_bytes
 
@@ -37,11 +39,15 @@ class Asked(BrowserTest):
         return asked
 
     def settle(self, page: Page, asked: list[str]) -> None:
-        """Wait until nothing was asked for a while."""
+        """Wait until nothing was asked for a while, by the page's own clock, and nothing is on its way."""
+        under_way: list[Request] = []
+        page.on("request", under_way.append)
+        page.on("requestfinished", lambda request: request in under_way and under_way.remove(request))
+        page.on("requestfailed", lambda request: request in under_way and under_way.remove(request))
         seen = -1
-        while seen != len(asked):
+        while seen != len(asked) or under_way:
             seen = len(asked)
-            page.wait_for_timeout(900)
+            page.evaluate("new Promise((done) => setTimeout(done, 900))")
 
     def assert_once(self, asked: list[str]) -> None:
         twice = {request[:400]: count for request, count in Counter(asked).items() if count > 1}
@@ -196,9 +202,14 @@ class Asked(BrowserTest):
         for step in range(12):
             page.mouse.move(x + 2 * step, y)
             page.wait_for_timeout(60)
-        page.wait_for_timeout(1500)
+
+        def looks() -> list[dict[str, Any]]:
+            return [self.told(request) for request in asked if "/view " in request]
+
         # Held still, it is seen in full before it is let go; on a busy machine also between two steps.
-        views = [self.told(request) for request in asked if "/view " in request]
+        self.wait_for_page(page, lambda: looks()[-1]["scale"] == 2)
+        self.settle(page, asked)
+        views = looks()
         scales = [view["scale"] for view in views]
         self.assertEqual((scales[0], scales[-2:]), (4, [4, 2]), scales)
         # And with no more of each than is seen.
@@ -214,8 +225,10 @@ class Asked(BrowserTest):
         self.open_shot(page, "?item=core")
         self.settle(page, self.watch(page))
 
+        told = threading.Event()
+
         def late(*asked: Any) -> Answer:
-            time.sleep(1.5)
+            told.wait(PATIENCE)
             return answer_for(*asked)
 
         with mock.patch("stage.views.answer_for", late):
@@ -223,6 +236,7 @@ class Asked(BrowserTest):
             field.fill("0.4")
             field.press("Enter")
             page.get_by_text("computing", exact=True).wait_for()
+            told.set()
             page.get_by_text("computing", exact=True).wait_for(state="hidden")
 
     def test_a_pan_asks_for_the_strip_that_comes_into_sight(self) -> None:

@@ -71,7 +71,7 @@ class Prism(AssemblyTest):
         self.open_made(list(LEVELS), files, [], "low")
         self.page.get_by_label("Desk").get_by_role("button", name="Add up 3 pictures").click()
         self.wait_for_step("rebuilt")
-        self.assertEqual(self.step("rebuilt")["in"]["passes"], list(LEVELS))
+        self.comes_to(lambda: self.step("rebuilt")["in"]["passes"], list(LEVELS))
         total = sum(LEVELS.values())
         self.assert_pixel(self.page, 50, 50, [code(min(1, total * (1 + 0.1 * i))) for i in range(3)])
 
@@ -145,7 +145,7 @@ class Remedies(AssemblyTest):
         self.warnings().get_by_text("each with its own alpha").wait_for()
         self.warnings().get_by_role("button", name="Add them as light, one alpha at the end").click()
         self.wait_for(lambda: self.step("added")["op"] == "sum_passes")
-        self.assertEqual(self.step("added")["in"], {"passes": ["rim", "fill"], "alpha_from": "rim.A"})
+        self.comes_to(lambda: self.step("added")["in"], {"passes": ["rim", "fill"], "alpha_from": "rim.A"})
         page.get_by_role("combobox", name="Backdrop").click()
         page.get_by_role("option", name="white").click()
         # In the middle of the edge: light of 0.75 at half coverage, half of the white behind it.
@@ -166,7 +166,7 @@ class Remedies(AssemblyTest):
         self.wait_for_step("half_scaled", scale=2)
         self.wait_for(lambda: self.step("over_house")["in"]["over"] == "half_scaled")
         self.assert_pixel(page, WIDTH - 30, HEIGHT - 30, [code(0.5), code(0.55), code(0.6)])
-        self.assertEqual(self.recipe()["steps"][0]["name"], "half_scaled")
+        self.comes_to(lambda: self.recipe()["steps"][0]["name"], "half_scaled")
 
 
 class Delivered(AssemblyTest):

@@ -21,7 +21,7 @@ class Chains(BrowserTest):
         self.assertEqual(self.violations(page), [])
         dialog.get_by_role("button", name="Keep", exact=True).click()
         dialog.wait_for(state="detached")
-        self.assertEqual(Chain.objects.get().first, [["core", "black"]])
+        self.comes_to(lambda: Chain.objects.get().first, [["core", "black"]])
 
         files = {"leaf.exr": exr_bytes(plate())}
         other = self.make_shot("050 leaf", {"nexal": 1, "sources": {"leaf": {"files": "leaf.exr"}}}, files)
@@ -35,7 +35,7 @@ class Chains(BrowserTest):
         dialog = page.get_by_role("dialog", name="Green to a cut")
         dialog.get_by_role("button", name="Put to use").wait_for()
         # The stroke that chose the chain has not pressed what came up.
-        self.assertTrue(dialog.is_visible())
+        self.comes_to(lambda: dialog.is_visible(), True)
         page.keyboard.press("Enter")
         dialog.wait_for(state="detached")
         first = page.get_by_role("group", name="First settings of Green to a cut")
@@ -71,7 +71,7 @@ class Chains(BrowserTest):
         dialog.get_by_role("checkbox", name="matte").click()
         dialog.get_by_role("button", name="Keep", exact=True).click()
         dialog.wait_for(state="detached")
-        self.assertEqual([step["name"] for step in Chain.objects.get().steps], ["pull", "core", "cut", "comp"])
+        self.comes_to(lambda: [step["name"] for step in Chain.objects.get().steps], ["pull", "core", "cut", "comp"])
         # A plain click takes one again.
         lineage.locator('[data-item="cut"]').click()
         self.wait_for_count(page.locator("[aria-label*='taken with others']"), 0)
@@ -101,7 +101,7 @@ class Chains(BrowserTest):
         turned.wait_for()
         self.assertEqual(self.violations(page), [])
         turned.get_by_role("button", name="Keep no longer").click()
-        self.assertEqual(Chain.objects.count(), 2)
+        self.comes_to(lambda: Chain.objects.count(), 2)
         turned.get_by_role("button", name="Really, for everybody").click()
         turned.wait_for(state="detached")
-        self.assertEqual([chain.name for chain in Chain.objects.all()], ["Other"])
+        self.comes_to(lambda: [chain.name for chain in Chain.objects.all()], ["Other"])

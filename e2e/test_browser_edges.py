@@ -80,7 +80,7 @@ class Pair(EdgesTest):
         page = self.page
         self.cure()
         step = self.step("cleared")
-        self.assertEqual((self.step("joined")["op"], step["set"]["encoding"]), ("attach_alpha", "display"))
+        self.comes_to(lambda: (self.step("joined")["op"], step["set"]["encoding"]), ("attach_alpha", "display"))
         np.testing.assert_allclose(step["set"]["colour"], [GREY] * 3, atol=0.01)
         self.verdict().get_by_text("Straight").wait_for()
         # Far outside there is only the backdrop; in the middle of the disc only the picture.
@@ -126,7 +126,7 @@ class Pair(EdgesTest):
         cure.dblclick()
         self.wait_for_step("cleared")
         self.verdict().get_by_text("Straight").wait_for()
-        self.assertEqual([step["name"] for step in self.recipe()["steps"]], ["joined", "cleared"])
+        self.comes_to(lambda: [step["name"] for step in self.recipe()["steps"]], ["joined", "cleared"])
 
     def test_the_fringe_is_seen_before_and_gone_after(self) -> None:
         page = self.page

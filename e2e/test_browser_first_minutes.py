@@ -46,7 +46,7 @@ class FirstMinutes(BrowserTest):
         self.wait_for_count(hints, 2)
         self.assertEqual(self.violations(page), [])
         page.get_by_role("button", name="Hide all hints").first.click()
-        self.assertEqual(hints.count(), 0)
+        self.comes_to(lambda: hints.count(), 0)
         page.reload()
         page.get_by_role("button", name="Channel moth.G").wait_for()
         self.assertEqual(hints.count(), 0)

@@ -43,7 +43,7 @@ class Imports(BrowserTest):
         (self.place / "Leaf 2.exr").write_bytes(exr_bytes({"R": np.full((90, 160), 0.5, np.float16)}))
         page.get_by_test_id("picture-files").set_input_files([*files, self.place / "Leaf 2.exr"])
         self.wait_for_page(page, lambda: len(self.recipe()["sources"]) == 6, "six sources")
-        self.assertEqual(list(self.recipe()["sources"])[2:], ["leaf", "leaf_2", "leaf_3", "leaf_2_2"])
+        self.comes_to(lambda: list(self.recipe()["sources"])[2:], ["leaf", "leaf_2", "leaf_3", "leaf_2_2"])
         for name in ("leaf", "leaf_2", "leaf_3"):
             self.choose_item(page, name)
             page.get_by_role("button", name=f"Channel {name}.R").wait_for()
@@ -141,7 +141,7 @@ class Imports(BrowserTest):
         page = self.open_shot(query="?item=many")
         table = page.get_by_role("table", name="Layers")
         table.get_by_text("60 layers").wait_for()
-        self.assertEqual(table.get_attribute("aria-rowcount"), "61")
+        self.comes_to(lambda: table.get_attribute("aria-rowcount"), "61")
         # Those in sight are there, and what is turned to has its words.
         self.assertLess(table.get_by_role("row").count(), 25)
         table.get_by_role("combobox", name="pass00 is").focus()
@@ -270,10 +270,10 @@ class Beginnings(BrowserTest):
         page.get_by_role("button", name="More", exact=True).click()
         page.get_by_role("menuitem", name="Bright or dark").click()
         theme = "document.documentElement.dataset.theme"
-        self.assertEqual(page.evaluate(theme), "bright")
+        self.comes_to(lambda: page.evaluate(theme), "bright")
         page.reload()
         page.get_by_label("Lineage").wait_for()
-        self.assertEqual(page.evaluate(theme), "bright")
+        self.comes_to(lambda: page.evaluate(theme), "bright")
 
     def test_a_failed_render_says_why(self) -> None:
         page = self.open_shot(query="?item=cut&bench=deliver")
@@ -312,7 +312,7 @@ class Beginnings(BrowserTest):
         page.get_by_label("White value", exact=True).fill("0.6")
         page.keyboard.press("Enter")
         page.get_by_role("status").get_by_text("not saved").wait_for()
-        self.assertEqual(self.step("core")["set"]["white"], 0.25)
+        self.comes_to(lambda: self.step("core")["set"]["white"], 0.25)
         page.unroute("**/revisions")
         # By then it may have been sent by itself.
         with contextlib.suppress(Late):

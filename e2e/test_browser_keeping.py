@@ -75,7 +75,7 @@ class Keeping(BrowserTest):
         second.get_by_text("the soft one", exact=True).wait_for()
         second.get_by_role("button", name="Beside the present").click()
         page.get_by_text("Pin: core").wait_for()
-        self.assertEqual(page.get_by_role("dialog").count(), 0)
+        self.comes_to(lambda: page.get_by_role("dialog").count(), 0)
         page.get_by_test_id("revision").click()
         page.locator("[data-revision='3']").get_by_role("button").first.click()
         page.locator("[data-revision='3']").get_by_role("button", name="Restore").click()
@@ -102,7 +102,7 @@ class Keeping(BrowserTest):
         theirs.locator("[data-revision='3']").get_by_text("while you were away").wait_for()
         self.assertEqual(self.violations(theirs), [])
         theirs.keyboard.press("Escape")
-        self.assertEqual(theirs.get_by_text("while you were away").count(), 0)
+        self.comes_to(lambda: theirs.get_by_text("while you were away").count(), 0)
         theirs.reload()
         theirs.get_by_label("Lineage").wait_for()
         self.assertEqual(theirs.get_by_text("while you were away").count(), 0)
@@ -133,7 +133,7 @@ class Keeping(BrowserTest):
         for field, text in zip(fields, ("wrong", "moonlit panes", "moonlit pane"), strict=True):
             field.fill(text)
         change = dialog.get_by_role("button", name="Change the password")
-        self.assertTrue(change.is_disabled())
+        self.comes_to(lambda: change.is_disabled(), True)
         fields[2].fill("moonlit panes")
         change.click()
         dialog.get_by_text("that is not your password").wait_for()
@@ -162,7 +162,7 @@ class Keeping(BrowserTest):
         page.get_by_role("button", name="Try again").wait_for()
         page.reload()
         page.get_by_text("unsaved work found").wait_for()
-        self.assertEqual(self.white().input_value(), "0.600")
+        self.comes_to(lambda: self.white().input_value(), "0.600")
         self.assertEqual(self.step("core")["set"]["white"], 0.25)
         # The tab is gone without a word; another one opens the shot.
         other = page.context.new_page()
@@ -235,7 +235,7 @@ class Keeping(BrowserTest):
         shot.update(deleted=None)
         page.get_by_role("button", name="Look again").click()
         self.white().wait_for()
-        self.assertEqual(self.white().input_value(), "0.500")
+        self.comes_to(lambda: self.white().input_value(), "0.500")
 
     def test_kept_work_meets_a_newer_revision_with_a_choice(self) -> None:
         page = self.page
@@ -259,7 +259,7 @@ class Keeping(BrowserTest):
         dialog.get_by_role("button", name="Keep mine there").click()
         # Mine where both changed one value, theirs where only they did.
         self.wait_for_step("core", white=0.6, black=0.01)
-        self.assertEqual(len(self.recipe()["steps"]), 3)
+        self.comes_to(lambda: len(self.recipe()["steps"]), 3)
 
     def test_leaving_by_a_link_saves_first_or_says_what_is_not_saved(self) -> None:
         page = self.page
@@ -277,7 +277,7 @@ class Keeping(BrowserTest):
         dialog.get_by_text("kept in this browser").wait_for()
         dialog.get_by_role("button", name="Stay").click()
         dialog.wait_for(state="hidden")
-        self.assertEqual(self.white().input_value(), "0.600")
+        self.comes_to(lambda: self.white().input_value(), "0.600")
         page.get_by_role("link", name="Night Conservatory").click()
         dialog.get_by_role("button", name="Leave").click()
         page.wait_for_url("**/projects/*")
@@ -298,7 +298,7 @@ class Keeping(BrowserTest):
         page.unroute("**/revisions")
         self.wait_for_step("core", white=0.4)
         page.get_by_test_id("revision").get_by_text("rev 3").wait_for()
-        self.assertEqual((self.white().input_value(), self.shot.revisions.count()), ("0.400", 3))
+        self.comes_to(lambda: (self.white().input_value(), self.shot.revisions.count()), ("0.400", 3))
 
     def test_a_second_change_of_the_address_keeps_the_first(self) -> None:
         page = self.page
@@ -333,7 +333,7 @@ class Keeping(BrowserTest):
             route.continue_()
         render.click()
         self.downloaded("core.exr")
-        self.assertEqual(Render.objects.get().revision.recipe["steps"][1]["set"]["white"], 0.4)
+        self.comes_to(lambda: Render.objects.get().revision.recipe["steps"][1]["set"]["white"], 0.4)
 
     def test_benches_are_opened_a_second_time_and_left(self) -> None:
         page = self.page
@@ -409,4 +409,4 @@ class Keeping(BrowserTest):
         page.keyboard.type("blur")
         page.keyboard.press("Enter")
         self.wait_for_step("blur")
-        self.assertEqual(self.step("blur")["in"], {"from": "grade"})
+        self.comes_to(lambda: self.step("blur")["in"], {"from": "grade"})

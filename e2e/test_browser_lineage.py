@@ -74,11 +74,11 @@ class Lineage(BrowserTest):
         for wrong, why in (("!7", "begins with a letter"), ("cut", "already")):
             field.fill(wrong)
             page.get_by_role("dialog").get_by_text(why).wait_for()
-            self.assertTrue(page.get_by_role("button", name="Rename").is_disabled())
+            self.comes_to(lambda: page.get_by_role("button", name="Rename").is_disabled(), True)
         field.fill("inside")
         field.press("Enter")
         self.wait_for(lambda: "inside" in self.names())
-        self.assertEqual(self.step("cut")["in"]["alpha"], "inside")
+        self.comes_to(lambda: self.step("cut")["in"]["alpha"], "inside")
         page.locator('[data-item="inside"][aria-current="true"]').wait_for()
 
     def test_rename_a_source(self) -> None:
@@ -87,7 +87,7 @@ class Lineage(BrowserTest):
         field.fill("plate")
         field.press("Enter")
         self.wait_for(lambda: "plate" in self.recipe()["sources"])
-        self.assertEqual(self.step("pull")["in"], {"a": "plate.G", "b": "plate.R"})
+        self.comes_to(lambda: self.step("pull")["in"], {"a": "plate.G", "b": "plate.R"})
         self.assert_pixel(self.page, 160, 90, [255] * 3)
 
     def test_off_and_on_again(self) -> None:
@@ -116,7 +116,7 @@ class Lineage(BrowserTest):
         page = self.page
         page.get_by_role("button", name="More for core").click()
         left = page.get_by_role("menuitem", name="Stays right of pull")
-        self.assertEqual(left.get_attribute("aria-disabled"), "true")
+        self.comes_to(lambda: left.get_attribute("aria-disabled"), "true")
         page.get_by_role("menuitem", name="Stays left of matte").wait_for()
         page.keyboard.press("Escape")
 
@@ -126,13 +126,13 @@ class Lineage(BrowserTest):
         self.menu("core", "Rename")
         page.get_by_role("dialog").wait_for()
         page.keyboard.type("My Core")
-        self.assertEqual(page.get_by_role("dialog").get_by_label("Name").input_value(), "my_core")
+        self.comes_to(lambda: page.get_by_role("dialog").get_by_label("Name").input_value(), "my_core")
         page.keyboard.press("Enter")
         self.wait_for(lambda: "my_core" in self.names())
         self.menu("my_core", "Note")
         page.get_by_role("dialog").wait_for()
         page.keyboard.type("n o z")
-        self.assertEqual(page.evaluate(focused), "TEXTAREA Note")
+        self.comes_to(lambda: page.evaluate(focused), "TEXTAREA Note")
         page.get_by_role("button", name="Keep", exact=True).click()
         self.wait_for(lambda: self.step("my_core").get("note") == "n o z")
         # None of the page's own keys was pressed by it.
@@ -140,7 +140,7 @@ class Lineage(BrowserTest):
         page.keyboard.press("?")
         page.get_by_role("dialog").wait_for()
         page.keyboard.type("pin")
-        self.assertEqual(page.get_by_label("Search the help").input_value(), "pin")
+        self.comes_to(lambda: page.get_by_label("Search the help").input_value(), "pin")
         page.keyboard.press("Escape")
         page.get_by_role("dialog").wait_for(state="hidden")
 
@@ -163,7 +163,7 @@ class Lineage(BrowserTest):
         page.get_by_role("dialog").get_by_text("matte").first.wait_for()
         page.get_by_role("button", name="Delete, feed them from pull").click()
         self.wait_for(lambda: self.names() == ["pull", "matte", "cut", "comp"])
-        self.assertEqual(self.step("matte")["in"]["from"], "pull")
+        self.comes_to(lambda: self.step("matte")["in"]["from"], "pull")
 
     def test_removing_a_source_says_which_steps_use_it_and_undo_brings_it_back(self) -> None:
         page = self.page

@@ -74,7 +74,7 @@ class Scouting(MattesTest):
         self.wait_for_step("cut_2")
         made = [self.step(name)["op"] for name in ("plate", "matte_2", "spill", "cut_2")]
         self.assertEqual(made, ["screen_plate", "screen_solve", "screen_solve", "recover_colour"])
-        self.assertEqual(self.step("matte_2")["in"], {"picture": "moth", "clean": "plate"})
+        self.comes_to(lambda: self.step("matte_2")["in"], {"picture": "moth", "clean": "plate"})
         self.choose_item(page, "matte_2")
         # Computed in the background, like every slow step; what comes out is the core's to test.
         page.get_by_text("Computing").first.wait_for()
@@ -87,7 +87,9 @@ class Scouting(MattesTest):
         self.wait_for(lambda: len(self.marks()) == 4)
         page.get_by_label("Scout", exact=True).get_by_role("button", name="Whole matte").click()
         self.wait_for_step("cut_2")
-        self.assertEqual([self.step(name)["op"] for name in ("matte_2", "cut_2")], ["mark_solve", "recover_colour"])
+        self.comes_to(
+            lambda: [self.step(name)["op"] for name in ("matte_2", "cut_2")], ["mark_solve", "recover_colour"]
+        )
         self.choose_item(page, "matte_2")
         self.assert_pixel(page, 160, 60, [255] * 3)
         self.assert_pixel(page, 30, 150, [0] * 3)
@@ -99,7 +101,7 @@ class Scouting(MattesTest):
             page.keyboard.press(key)
         page.mouse.click(*self.spot(page, 130, 70))
         self.wait_for(lambda: len(self.step("matte_2")["set"]["strokes"]) == 5)
-        self.assertEqual(self.step("matte_2")["set"]["strokes"][-1]["value"], 0)
+        self.comes_to(lambda: self.step("matte_2")["set"]["strokes"][-1]["value"], 0)
         self.assert_pixel(page, 130, 70, [0] * 3)
         page.get_by_role("button", name="Keep", exact=True).click()
         page.mouse.click(*self.spot(page, 30, 150))
@@ -114,7 +116,7 @@ class Scouting(MattesTest):
         # The brush is put down where there is nothing to tell.
         self.choose_item(page, "house")
         page.get_by_role("button", name="Keep", exact=True).wait_for(state="hidden")
-        self.assertEqual(page.get_by_test_id("overlay").count(), 0)
+        self.comes_to(lambda: page.get_by_test_id("overlay").count(), 0)
 
     def test_where_a_whole_matte_is_unsure_is_gone_through_with_a_key(self) -> None:
         strokes = [
@@ -169,7 +171,7 @@ class Scouting(MattesTest):
         self.assert_pixel(page, 160, 90, [255] * 3)
         proof.get_by_role("button", name="By hand").click()
         page.get_by_text("Pin: by_hand").wait_for(state="hidden")
-        self.assertEqual([each["name"] for each in self.recipe()["steps"]], ["whole"])
+        self.comes_to(lambda: [each["name"] for each in self.recipe()["steps"]], ["whole"])
         page.get_by_role("button", name="How it works").click()
         told = page.get_by_role("dialog")
         told.get_by_text("are a palette of 16").wait_for()
@@ -243,7 +245,7 @@ class Scouting(MattesTest):
         warning = self.bench().get_by_role("listitem").filter(has_text="wrong way round")
         warning.get_by_role("button", name="Turn it round").click()
         self.wait_for_step("turned")
-        self.assertEqual(self.step("turned")["in"], {"from": "core"})
+        self.comes_to(lambda: self.step("turned")["in"], {"from": "core"})
         self.assert_pixel(page, 180, 100, [255] * 3)
         self.bench().get_by_role("button", name="Feed from turned").click()
         self.wait_for(lambda: self.step("matte")["in"]["from"] == "turned")
@@ -267,7 +269,7 @@ class Scouting(MattesTest):
         self.open_shot(self.page, query="?item=moth")
         button = self.bench().get_by_role("button", name="Subject")
         button.wait_for()
-        self.assertTrue(button.is_disabled())
+        self.comes_to(lambda: button.is_disabled(), True)
         self.page.keyboard.press("t")
         self.assertEqual(self.page.get_by_test_id("overlay").count(), 0)
 
@@ -289,7 +291,7 @@ class Ends(MattesTest):
         self.assert_pixel(page, 230, 90.5, [round(255 / 6)] * 3)
         page.keyboard.press("Control+z")
         self.bench().get_by_text("3 thin parts kept").wait_for()
-        self.assertEqual(page.get_by_label("Lost or unexplained").locator("rect").count(), 0)
+        self.comes_to(lambda: page.get_by_label("Lost or unexplained").locator("rect").count(), 0)
 
     def test_ends_are_picked_from_the_picture(self) -> None:
         page = self.open_shot(query="?item=core")
@@ -522,7 +524,7 @@ class ByHand(MattesTest):
         page.keyboard.press("Enter")
         self.wait_for_step("shape")
         page.locator('[data-item="shape"][aria-current="true"]').wait_for()
-        self.assertEqual(self.step("shape")["in"], {"like": "moth"})
+        self.comes_to(lambda: self.step("shape")["in"], {"like": "moth"})
         self.assert_pixel(page, 100, 90, [255] * 3)
         self.assert_pixel(page, 200, 90, [0] * 3)
         # One point moved, then the whole.
@@ -596,7 +598,7 @@ class Together(MattesTest):
         page = self.open_shot(query="?item=matte")
         self.add_step(page, "union")
         self.wait_for_step("logic")
-        self.assertEqual(self.step("logic")["in"], {"mattes": ["matte"]})
+        self.comes_to(lambda: self.step("logic")["in"], {"mattes": ["matte"]})
         self.bench().get_by_role("button", name="One more: not fed").click()
         page.get_by_label("Find an address for One more").fill("core")
         page.keyboard.press("Enter")

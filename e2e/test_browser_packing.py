@@ -40,7 +40,7 @@ class Packing(PackingTest):
         self.wait_for_layers("roughness", [{"from": "template.G"}, {"value": 0.219608, "mask": "emblem.A"}])
         self.type_in("Bar 1 of roughness as a part of 1", "0.22")
         self.wait_for_layers("roughness", [{"from": "template.G"}, {"value": 0.22, "mask": "emblem.A"}])
-        self.assertEqual(page.get_by_label("Bar 1 of roughness in per cent").input_value(), "22")
+        self.comes_to(lambda: page.get_by_label("Bar 1 of roughness in per cent").input_value(), "22")
         brass = self.wait_for_lit(before)
 
         # One percentage more, and the object is seen to change.
@@ -141,7 +141,7 @@ class Packing(PackingTest):
         page.get_by_role("combobox", name="Layout").click()
         page.get_by_role("option", name="metallic · roughness · coat").click()
         self.wait_for_step("texture", layout="mrc")
-        self.assertEqual(self.step("texture")["in"], {"r": "metallic", "g": "roughness", "b": "coat"})
+        self.comes_to(lambda: self.step("texture")["in"], {"r": "metallic", "g": "roughness", "b": "coat"})
         self.assertEqual(self.layers("metallic"), [{"value": 1, "mask": "emblem.A"}])
         page.get_by_label("Bay coat").wait_for()
 
@@ -160,11 +160,11 @@ class Packing(PackingTest):
 
         self.wait_for_page(page, lambda: 0 < size() <= 320, "half size while it is dragged", 30)
         page.mouse.up()
-        self.assertEqual(figure.get_attribute("data-turn"), "30.0 8.0")
+        self.comes_to(lambda: figure.get_attribute("data-turn"), "30.0 8.0")
         self.wait_for_page(page, lambda: size() > 400, "full size", 30)
         figure.focus()
         figure.press("ArrowLeft")
-        self.assertEqual(figure.get_attribute("data-turn"), "25.0 8.0")
+        self.comes_to(lambda: figure.get_attribute("data-turn"), "25.0 8.0")
         page.get_by_role("button", name="sphere").click()
         key = page.get_by_role("slider", name="Warm light")
         dark = self.wait_for_lit(first, 0.25, 0.5)
@@ -188,7 +188,7 @@ class Packing(PackingTest):
         line = page.get_by_role("slider", name="Line between before and now")
         line.focus()
         line.press("ArrowRight")
-        self.assertEqual(line.get_attribute("aria-valuenow"), "52")
+        self.comes_to(lambda: line.get_attribute("aria-valuenow"), "52")
         page.get_by_role("button", name="Let go").click()
         line.wait_for(state="detached")
 
@@ -255,9 +255,9 @@ class Packing(PackingTest):
         self.project.memberships.update(role=Role.VIEWER)
         page.reload()
         page.get_by_label("Bay roughness").wait_for()
-        self.assertTrue(page.get_by_label("Base of roughness in per cent").is_disabled())
+        self.comes_to(lambda: page.get_by_label("Base of roughness in per cent").is_disabled(), True)
         self.assertEqual(page.get_by_label(re.compile(r"Lay a value into roughness by a mask: \+ \d+ %")).count(), 0)
-        self.assertTrue(page.get_by_label("Finishes").get_by_role("button", name="wax").is_disabled())
+        self.comes_to(lambda: page.get_by_label("Finishes").get_by_role("button", name="wax").is_disabled(), True)
         self.assertEqual(page.get_by_role("button", name="Deliver this texture").count(), 0)
         self.wait_for_lit()
         page.get_by_label("Proof", exact=True).get_by_text("all values as meant").wait_for()

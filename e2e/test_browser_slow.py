@@ -31,7 +31,7 @@ class Slow(BrowserTest):
         note = self.page.get_by_text("Computing hair")
         note.wait_for()
         note.wait_for(state="hidden", timeout=90_000)
-        self.assertEqual([row.state for row in SlowResult.objects.filter(shot=self.shot)], ["done"])
+        self.comes_to(lambda: [row.state for row in SlowResult.objects.filter(shot=self.shot)], ["done"])
 
     refused = 0
     """How often the page was kept from beginning a slow step."""
@@ -85,7 +85,7 @@ class Slow(BrowserTest):
         page.unroute("**/slow")
         self.choose_item(page, "hair")
         self.computed()
-        self.assertEqual(page.get_by_text("Seen roughly").count(), 0)
+        self.comes_to(lambda: page.get_by_text("Seen roughly").count(), 0)
 
     def test_an_overlay(self) -> None:
         page = self.page

@@ -63,12 +63,12 @@ class Space(BrowserTest):
         picks.get_by_role("button", name="Farthest here").click()
         self.click_picture(240, 60)
         self.wait_for(lambda: self.step("slice")["set"]["far"] == FAR)
-        self.assertEqual(self.step("slice")["in"], {"depth": "scene.depth.Z", "coverage": "scene.A"})
+        self.comes_to(lambda: self.step("slice")["in"], {"depth": "scene.depth.Z", "coverage": "scene.A"})
         # Where nothing is, nothing is taken, and that is said.
         picks.get_by_role("button", name="Farthest here").click()
         self.click_picture(160, 170)
         picks.get_by_text("there is nothing at that place").wait_for()
-        self.assertEqual(self.step("slice")["set"]["far"], FAR)
+        self.comes_to(lambda: self.step("slice")["set"]["far"], FAR)
         # Handles: by keys, and dragged; near never goes behind far.
         elevation = page.get_by_label("Elevation", exact=True)
         near = elevation.get_by_role("slider", name="near", exact=True)
@@ -129,9 +129,9 @@ class Space(BrowserTest):
         page.get_by_role("group", name="On the stage").get_by_role("button", name="Sharp here").click()
         self.click_picture(240, 40)
         self.wait_for(lambda: self.step("defocus")["set"]["focus"] == FAR, what=str(self.recipe()))
-        self.assertEqual([step["name"] for step in self.recipe()["steps"]], ["late", "defocus"])
+        self.comes_to(lambda: [step["name"] for step in self.recipe()["steps"]], ["late", "defocus"])
         focus = page.get_by_label("Elevation", exact=True).get_by_role("slider", name="focus", exact=True)
-        self.assertEqual(focus.get_attribute("aria-valuenow"), str(int(FAR)))
+        self.comes_to(lambda: focus.get_attribute("aria-valuenow"), str(int(FAR)))
         # From above, near wide, and zoomed: the plot follows.
         for name in ("from above", "near wide"):
             page.get_by_label("Elevation", exact=True).get_by_role("button", name=name).click()
@@ -169,7 +169,7 @@ class Space(BrowserTest):
         remedy.click(force=True)
         page.wait_for_timeout(300)
         self.assertEqual(self.step("late")["set"], {"start": 90, "density": 0.25})
-        self.assertTrue(remedy.is_disabled())
+        self.comes_to(lambda: remedy.is_disabled(), True)
 
     def test_a_remedy_is_not_offered_for_what_nobody_has_looked_at_yet(self) -> None:
         fog = {"name": "late", "op": "fog", "in": {"picture": "scene", "depth": "scene.depth.Z"}, "set": {"start": 90}}
@@ -267,7 +267,7 @@ class Space(BrowserTest):
         page.get_by_text("scene.depth.Z knows nothing of glow").wait_for()
         page.get_by_role("button", name="Keep glow out, and lay it back on top").click()
         self.wait_for_step("lit_after")
-        self.assertEqual(self.step("lens")["in"], {"picture": "scene", "depth": "scene.depth.Z"})
+        self.comes_to(lambda: self.step("lens")["in"], {"picture": "scene", "depth": "scene.depth.Z"})
         page.locator('[data-item="lit_after"][aria-current="true"]').wait_for()
 
     def test_how_depth_is_read_stands_in_the_recipe(self) -> None:
@@ -299,12 +299,12 @@ class Space(BrowserTest):
         page.get_by_role("group", name="On the stage").get_by_role("button", name="Nearest here").click()
         self.click_picture(80, 60)
         self.wait_for(lambda: self.step("slice")["set"]["near"] == NEAR, what=str(self.recipe()))
-        self.assertEqual(self.step("slice")["in"]["depth"], "depth")
+        self.comes_to(lambda: self.step("slice")["in"]["depth"], "depth")
         self.choose_item(page, "scene")
         make.get_by_role("button", name="Normals").click()
         make.get_by_role("button", name="Light").click()
         self.wait_for_step("lamp")
-        self.assertEqual(self.step("lamp")["in"], {"position": "scene.position", "normals": "normals"})
+        self.comes_to(lambda: self.step("lamp")["in"], {"position": "scene.position", "normals": "normals"})
 
     def test_a_shot_without_depth_says_so(self) -> None:
         page = self.open_shot(query="?bench=space")

@@ -167,7 +167,7 @@ class Stage(BrowserTest):
         self.assert_pixel(page, 300, 20, [0, 0, 255], "other")
         page.get_by_role("button", name="Two").click()
         page.keyboard.press("p")
-        self.assertTrue(page.get_by_role("button", name="Split").is_disabled())
+        self.comes_to(lambda: page.get_by_role("button", name="Split").is_disabled(), True)
 
     def test_the_probe_shows_exact_numbers(self) -> None:
         page = self.page

@@ -37,8 +37,8 @@ class Sets(PackingTest):
         page.get_by_role("option", name="gloss and glow").click()
         self.wait_for_step("texture", layout=kept["name"])
         # Roughness the right way round is another channel than roughness turned round.
-        self.assertEqual(
-            self.step("texture")["in"], {"r": "occlusion", "g": "roughness_2", "b": "lantern_glow", "a": "mask"}
+        self.comes_to(
+            lambda: self.step("texture")["in"], {"r": "occlusion", "g": "roughness_2", "b": "lantern_glow", "a": "mask"}
         )
         page.get_by_label("Bay roughness").get_by_text("1 − v").wait_for()
         # A finish goes into a channel that holds the opposite as its opposite.
@@ -57,7 +57,7 @@ class Sets(PackingTest):
         red.blur()
         dialog.get_by_role("button", name="Keep", exact=True).click()
         dialog.get_by_role("alert").get_by_text("'metallic' stands in two channels").wait_for()
-        self.assertEqual(red.input_value(), "metallic")
+        self.comes_to(lambda: red.input_value(), "metallic")
         self.project.refresh_from_db()
         self.assertEqual(self.project.layouts, [])
 
@@ -66,7 +66,7 @@ class Sets(PackingTest):
         page.get_by_role("combobox", name="Layout").click()
         page.get_by_role("option", name="four masks").click()
         page.get_by_label("Bay mask 1").wait_for()
-        self.assertTrue(page.get_by_label("Finishes").get_by_role("button", name="wax").is_disabled())
+        self.comes_to(lambda: page.get_by_label("Finishes").get_by_role("button", name="wax").is_disabled(), True)
         page.get_by_text("R (mask_1), G (mask_2), B (mask_3) are 0 everywhere").wait_for()
 
     def test_an_empty_channel_is_filled_by_a_click(self) -> None:
@@ -146,7 +146,7 @@ class Looking(PackingTest):
         proof.get_by_role("combobox", name="Proven for").click()
         page.get_by_role("option", name="png 16").click()
         proof.get_by_role("cell", name="20000–45000").wait_for()
-        self.assertEqual(proof.get_by_role("combobox", name="Dither").count(), 0)
+        self.comes_to(lambda: proof.get_by_role("combobox", name="Dither").count(), 0)
         proof.get_by_role("combobox", name="Proven for").click()
         page.get_by_role("option", name="exr float").click()
         proof.get_by_role("cell", name="1.000–1.000").wait_for()

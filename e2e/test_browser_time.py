@@ -101,8 +101,8 @@ class Dropped(TimeTest):
         files = self.files()
         page.get_by_test_id("picture-files").set_input_files(files)
         self.wait_for(lambda: set(self.recipe().get("sources", {})) == {"moth", "leaf"}, what=str(self.recipe()))
-        self.assertEqual(
-            {spec["files"] for spec in self.recipe()["sources"].values()}, {"moth.%04d.exr", "leaf_%d.exr"}
+        self.comes_to(
+            lambda: {spec["files"] for spec in self.recipe()["sources"].values()}, {"moth.%04d.exr", "leaf_%d.exr"}
         )
         page.get_by_text("frame 2: ", exact=False).first.wait_for()
         self.choose_item(page, "moth")
@@ -140,7 +140,7 @@ class Dropped(TimeTest):
         page.get_by_text("frame 8 was there already").wait_for()
         self.go_to(10)
         self.assert_frame_seen(10)
-        self.assertEqual(list(self.recipe()["sources"]), ["flight"])
+        self.comes_to(lambda: list(self.recipe()["sources"]), ["flight"])
 
 
 class Timeline(TimeTest):
@@ -150,13 +150,13 @@ class Timeline(TimeTest):
         page.keyboard.press(".")
         page.keyboard.press(".")
         self.assert_frame_seen(3)
-        self.assertEqual(self.frame(), 3)
+        self.comes_to(lambda: self.frame(), 3)
         self.wait_for_page(page, lambda: "frame=3" in page.url)
         # Pressed again and again, with and without the address keeping up, no press is lost.
         for pause in (0, 130, 260, 90, 20):
             page.keyboard.press(".")
             page.wait_for_timeout(pause)
-        self.assertEqual(self.frame(), 8)
+        self.comes_to(lambda: self.frame(), 8)
         self.go_to(3)
         # A pin keeps its own frame.
         page.keyboard.press("p")
@@ -345,7 +345,7 @@ class Following(TimeTest):
             matrix = movement()["matrices"][str(number)]
             np.testing.assert_allclose([matrix[2], matrix[5]], [3 * (number - 1), 2 * (number - 1)], atol=0.15)
             self.assertGreater(movement()["sure"][str(number)], 0.45)
-        self.assertEqual(self.frame(), 8)
+        self.comes_to(lambda: self.frame(), 8)
         # The matte went along: its left edge lies at 121 now.
         self.assert_pixel(page, 110, 90, [0] * 3)
         self.assert_pixel(page, 130, 90, [255] * 3)
@@ -423,7 +423,7 @@ class Others(TimeTest):
                 )
             page.mouse.up()
             self.wait_for_step("softer", radius={"keys": [[1, 2], [later[-1], 10]]})
-            self.assertEqual(self.shot.revisions.count(), count + 1)
+            self.comes_to(lambda: self.shot.revisions.count(), count + 1)
             # The playhead stays where it was, and knows nothing of it afterwards.
             page.mouse.move(x - 30, y)
             self.assertEqual(self.frame(), 1)
@@ -438,7 +438,7 @@ class Others(TimeTest):
 
         keys(1).click(modifiers=["Shift"])
         keys(4).click(modifiers=["Shift"])
-        self.assertEqual(keys(4).get_attribute("aria-pressed"), "true")
+        self.comes_to(lambda: keys(4).get_attribute("aria-pressed"), "true")
         keys(4).focus()
         page.keyboard.press("ArrowRight")
         both = {"keys": [[2, 0], [5, 1], [7, 0.5]]}
@@ -526,7 +526,7 @@ class Delivered(TimeTest):
         # Two channels of one name are none.
         second = dialog.get_by_label("Name of channel 2")
         second.fill("leaf")
-        self.assertTrue(dialog.get_by_role("button", name="Render", exact=True).is_disabled())
+        self.comes_to(lambda: dialog.get_by_role("button", name="Render", exact=True).is_disabled(), True)
         second.fill("mask.stem")
         dialog.get_by_role("button", name="Render", exact=True).click()
         cells = page.get_by_role("group", name="Frames of leaf")
@@ -543,5 +543,5 @@ class Delivered(TimeTest):
         # It is opened again as it was made.
         page.get_by_role("button", name="More for the deliverable leaf").click()
         page.get_by_role("menuitem", name="Edit").click()
-        self.assertEqual(dialog.get_by_label("Name of channel 2").input_value(), "mask.stem")
+        self.comes_to(lambda: dialog.get_by_label("Name of channel 2").input_value(), "mask.stem")
         self.assertEqual(self.violations(page), [])

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 import unittest
 from functools import cache
 from typing import Any
@@ -10,6 +9,7 @@ from unittest import mock
 
 import numpy as np
 from core_support import CoreTest, MemorySource, run
+from patience import wait_until
 from screen_scenes import HEIGHT, SCENES, WIDTH, Array, Shot, composited, scribbles
 
 from nexal.analysis.doubts import doubts
@@ -200,7 +200,7 @@ class Shelves(CoreTest):
         self.assertIsNone(shelf.take(b"c"))
         with mock.patch("nexal.kernels.shelf.SECONDS", 0.05):
             shelf.put(b"b", "second", 10)
-        time.sleep(0.4)
+        wait_until(lambda: b"b" not in shelf._held)
         self.assertIsNone(shelf.take(b"b"))
 
 

@@ -11,12 +11,14 @@ from unittest import mock
 
 from django.core import signing
 from django.test import SimpleTestCase, override_settings
+from patience import PATIENCE, wait_until
 
 from config import front
 from sources.tickets import FORM_BYTES, SALT, largest_body
 from stage.answers import Samples
 
 UPLOAD = "/api/shots/7/sources"
+THREADS = 2
 
 
 class Front(SimpleTestCase):
@@ -27,12 +29,14 @@ class Front(SimpleTestCase):
         self.enterContext(mock.patch.object(front, "HEADER_SECONDS", 0.5))
         self.bodies: list[int] = []
         self.threads: list[str] = []
+        self.asked: list[str] = []
         self.looks_seconds = 0.05
+        self.rounds = 0
         self.saw_hang_up = threading.Event()
         listening = socket.create_server(("127.0.0.1", 0), backlog=512)
         listening.setblocking(False)
         self.address = listening.getsockname()
-        self.server = front.server_for(self.application, listening, threads=2)
+        self.server = front.server_for(self.application, listening, threads=THREADS)
         self.ended = threading.Event()
         thread = threading.Thread(target=self.loop, daemon=True)
         thread.start()
@@ -41,6 +45,7 @@ class Front(SimpleTestCase):
 
     def loop(self) -> None:
         while not self.ended.is_set():
+            self.rounds += 1
             self.server.asyncore.loop(timeout=self.looks_seconds, map=self.server._map, use_poll=True, count=1)
         self.server.task_dispatcher.shutdown(timeout=1)
         self.server.close()
@@ -48,14 +53,12 @@ class Front(SimpleTestCase):
     def application(self, environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:
         self.bodies.append(len(environ["wsgi.input"].read()))
         self.threads.append(threading.current_thread().name)
+        self.asked.append(environ["PATH_INFO"])
         if environ["PATH_INFO"] == "/wait":
-            deadline = time.monotonic() + 20
-            while not environ["waitress.client_disconnected"]() and time.monotonic() < deadline:
-                time.sleep(0.02)
-            if time.monotonic() < deadline:
-                self.saw_hang_up.set()
-        if environ["PATH_INFO"] == "/rest":
-            time.sleep(0.05)
+            wait_until(environ["waitress.client_disconnected"])
+            self.saw_hang_up.set()
+        if environ["PATH_INFO"] == "/watched":
+            wait_until(lambda: all(channel._watched for channel in self.server.active_channels.values()))
         if environ["PATH_INFO"] == "/planes":
             response = Samples()
             response.content = memoryview(self.planes)
@@ -65,8 +68,18 @@ class Front(SimpleTestCase):
         start_response("200 OK", [("Content-Length", "2")])
         return [b"ok"]
 
+    def come_round(self) -> None:
+        """Wait until the loop has looked about once more, whatever it was at."""
+        before = self.rounds
+        wait_until(lambda: self.rounds > before + 1)
+
+    def at_rest(self) -> bool:
+        """Whether all threads wait for work."""
+        waiting: Any = self.server.task_dispatcher.queue_cv
+        return len(waiting._waiting) == THREADS
+
     def connect(self) -> socket.socket:
-        connection = socket.create_connection(self.address, timeout=20)
+        connection = socket.create_connection(self.address, timeout=PATIENCE)
         self.addCleanup(connection.close)
         return connection
 
@@ -81,8 +94,8 @@ class Front(SimpleTestCase):
     def ask_again(self, connection: socket.socket, path: str = "/", times: int = 1, slowly: Any = None) -> None:
         """Ask on a connection that stays, so many times at once, and take the answers, once `slowly` holds."""
         connection.sendall(f"GET {path} HTTP/1.1\r\nHost: x\r\n\r\n".encode() * times)
-        while slowly is not None and not slowly:
-            time.sleep(0.02)
+        if slowly is not None:
+            wait_until(lambda: slowly)
         body = self.planes if path == "/planes" else b"ok"
         got = bytearray()
         while got.count(b"\r\n\r\n" + body) < times:
@@ -109,14 +122,22 @@ class Front(SimpleTestCase):
             wake()
 
         with mock.patch.object(self.server, "pull_trigger", count):
+            # It comes round for what clients send, and for nothing else.
+            self.looks_seconds = 60.0
             connection = self.connect()
-            for _ in range(20):
-                self.ask_again(connection, "/rest")
-            # On a machine that is slow, it may be looking about just then.
-            self.assertLess(len(woken), 10)
+            self.ask_again(connection)
+            wait_until(self.at_rest)
             woken.clear()
+            for _ in range(20):
+                self.ask_again(connection, "/watched")
+                # Else the next one is read while its thread is still at the end of this one.
+                wait_until(self.at_rest)
+            self.assertEqual(woken, [])
             # What a slow client has not taken yet is sent by the loop.
             self.ask_again(connection, "/planes", slowly=woken)
+            self.looks_seconds = 0.05
+            # Its end is told by the loop itself.
+            self.ask()
 
     def test_who_asks_again_is_heard_without_the_loop_coming_round_by_itself(self) -> None:
         # It waits for longer than this client does: whom it does not watch is not answered.
@@ -162,25 +183,27 @@ class Front(SimpleTestCase):
 
     def test_one_after_the_other_is_served_by_one_thread(self) -> None:
         for _ in range(8):
-            self.assertEqual(self.ask(), "HTTP/1.1 200 OK")
             # A thread is done a moment after its answer is here.
-            time.sleep(0.05)
+            wait_until(self.at_rest)
+            self.assertEqual(self.ask(), "HTTP/1.1 200 OK")
         self.assertEqual(len(set(self.threads)), 1)
 
     def test_many_at_once_wait_for_a_thread_in_their_order(self) -> None:
-        waiting = [self.connect() for _ in range(2)]
+        waiting = [self.connect() for _ in range(THREADS)]
         for connection in waiting:
             connection.sendall(b"GET /wait HTTP/1.1\r\nHost: x\r\n\r\n")
-        later = [self.connect() for _ in range(3)]
-        for connection in later:
-            connection.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
-            time.sleep(0.05)
-        self.assertEqual(len(set(self.threads)), 2)
-        self.assertEqual(len(self.bodies), 2)
-        for connection in waiting:
-            connection.close()
-        for connection in later:
+        wait_until(lambda: len(self.asked) == THREADS)
+        later = {f"/{number}": self.connect() for number in range(3)}
+        for number, (path, connection) in enumerate(later.items()):
+            connection.sendall(f"GET {path} HTTP/1.1\r\nHost: x\r\n\r\n".encode())
+            wait_until(lambda number=number: len(self.server.task_dispatcher.queue) > number)
+        self.assertEqual((self.asked, len(set(self.threads))), (["/wait"] * THREADS, THREADS))
+        # One thread is free, and serves them all.
+        waiting[0].close()
+        for connection in later.values():
             self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
+        self.assertEqual(self.asked[THREADS:], [*later])
+        waiting[1].close()
 
     def test_whoever_holds_fewest_connections_takes_the_next(self) -> None:
         first = front.Held(3)
@@ -202,23 +225,23 @@ class Front(SimpleTestCase):
         here = front.Held(2)
         self.server.held = here
         # The loop may just wait for whoever comes.
-        time.sleep(0.3)
+        self.come_round()
         with mock.patch.object(front, "PATIENCE_SECONDS", 60):
             connection = self.connect()
             connection.settimeout(0.3)
             connection.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
             self.assertRaises(TimeoutError, connection.recv, 100)
             here.of(1).fewest(5)
-            connection.settimeout(10)
+            connection.settimeout(PATIENCE)
             self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
             here.of(1).fewest(0)
-            time.sleep(0.3)
+            self.come_round()
             second = self.connect()
             second.settimeout(0.3)
             second.sendall(b"GET / HTTP/1.1\r\nHost: x\r\n\r\n")
             self.assertRaises(TimeoutError, second.recv, 100)
         # The other one does not come for it.
-        second.settimeout(10)
+        second.settimeout(PATIENCE)
         self.assertEqual(self.answer(second), "HTTP/1.1 200 OK")
 
     def test_where_nothing_happens_the_loop_rests(self) -> None:
@@ -235,27 +258,36 @@ class Front(SimpleTestCase):
 
         with mock.patch.object(server, "readable", readable):
             thread = threading.Thread(target=server.run, daemon=True)
-            began = time.monotonic()
             thread.start()
-            time.sleep(4 * front.LOOP_SECONDS)
-            seen = len(rounds)
-            # A machine that is slow sleeps for longer.
-            most = 2 + (time.monotonic() - began) / front.LOOP_SECONDS
+            wait_until(lambda: len(rounds) >= 5)
             self.ended.set()
-            thread.join(10)
+            thread.join(PATIENCE)
         server.close()
         self.assertFalse(thread.is_alive())
-        self.assertTrue(2 <= seen <= most, seen)
+        # It waits for as long as it is told, or longer where the machine is slow.
+        self.assertGreater(rounds[4] - rounds[1], 2.9 * front.LOOP_SECONDS)
 
     def test_a_slow_but_steady_body_arrives(self) -> None:
-        with mock.patch.object(front, "LEAST_RATE", 1):
+        # Long beyond the time of a head that never came to its end, by the time that each byte gives it.
+        with mock.patch.object(front, "LEAST_RATE", 0.05):
             connection = self.connect()
-            connection.sendall(b"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 6\r\n\r\n")
-            for _ in range(6):
-                time.sleep(0.15)
+            connection.sendall(b"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 6\r\n\r\nx")
+            for _ in range(5):
+                time.sleep(0.25)
                 connection.sendall(b"x")
             self.assertEqual(self.answer(connection), "HTTP/1.1 200 OK")
         self.assertEqual(self.bodies, [6])
+
+    def test_what_is_late_is_told_by_what_has_arrived(self) -> None:
+        parser = front.Parser(self.server.adj)
+        parser.began = 100.0
+        with mock.patch.multiple(front, HEADER_SECONDS=20, LEAST_RATE=20_000):
+            self.assertFalse(parser.late(120))
+            self.assertTrue(parser.late(120.1))
+            parser.received(b"POST / HTTP/1.1\r\nHost: x\r\nContent-Length: 90000\r\n\r\n")
+            parser.received(bytes(40_000))
+            self.assertFalse(parser.late(122))
+            self.assertTrue(parser.late(122.1))
 
     def head(self, size: int, ticket: str = "") -> bytes:
         lines = [f"POST {UPLOAD} HTTP/1.1", "Host: x", f"Content-Length: {size}", f"X-Nexal-Upload: {ticket}"]
@@ -294,11 +326,9 @@ class Front(SimpleTestCase):
     def test_an_application_sees_that_its_client_is_gone(self) -> None:
         connection = self.connect()
         connection.sendall(b"GET /wait HTTP/1.1\r\nHost: x\r\n\r\n")
-        deadline = time.monotonic() + 10
-        while not self.bodies and time.monotonic() < deadline:
-            time.sleep(0.01)
+        wait_until(lambda: self.bodies)
         connection.close()
-        self.assertTrue(self.saw_hang_up.wait(10))
+        self.assertTrue(self.saw_hang_up.wait(PATIENCE))
 
     def test_clients_that_do_not_read_hold_no_thread(self) -> None:
         def large(environ: dict[str, Any], start_response: Callable[..., Any]) -> Iterable[bytes]:

@@ -9,6 +9,7 @@ from unittest import mock
 
 import numpy as np
 from django.test import RequestFactory, SimpleTestCase, override_settings
+from patience import PATIENCE, wait_until
 from server_support import ServerTest, exr_bytes, plate
 
 from config.errors import Refused
@@ -101,12 +102,11 @@ class Turns(SimpleTestCase):
         before = self.hall._arrivals
         self.threads.append(threading.Thread(target=wait, daemon=True))
         self.threads[-1].start()
-        while self.hall._arrivals == before:
-            time.sleep(0.001)
+        wait_until(lambda: self.hall._arrivals > before)
 
     def joined(self) -> list[str]:
         for thread in self.threads:
-            thread.join(10)
+            thread.join(PATIENCE)
         return self.order
 
     def test_who_has_least_computing_then_what_takes_least_then_who_came_first(self) -> None:
@@ -127,9 +127,7 @@ class Turns(SimpleTestCase):
         heavy = self.hall.enter("ada", Cost(0, 5), Work())
         self.come("bo", 5, "heavy")
         self.come("bo", 0.1, "quick")
-        deadline = time.monotonic() + 10
-        while "quick" not in self.order and time.monotonic() < deadline:
-            time.sleep(0.01)
+        wait_until(lambda: "quick" in self.order)
         self.assertEqual(self.order, ["quick"])
         self.hall.leave(heavy)
         self.assertEqual(self.joined(), ["quick", "heavy"])
@@ -139,7 +137,7 @@ class Turns(SimpleTestCase):
         large = self.hall.enter("ada", Cost(70, 0.1), Work())
         self.come("bo", 0.1, "large", size=60)
         self.come("bo", 0.5, "small", size=30)
-        self.threads[1].join(10)
+        self.threads[1].join(PATIENCE)
         self.assertEqual(self.order, ["small"])
         self.hall.leave(large)
         self.assertEqual(self.joined(), ["small", "large"])
@@ -195,9 +193,13 @@ class Superseded(ServerTest):
         steps = [{"name": "n", "op": "noise", "set": {"width": 2000, "height": 2000}}]
         body = {"recipe": {"nexal": 1, "steps": steps}, "address": "n", "view": "v"}
         session = self.api.client.session.session_key
-        timer = threading.Timer(0.5, lambda: newest(session, self.shot.pk, "v"))
+
+        def ask_anew() -> None:
+            wait_until(lambda: full._waiting)
+            newest(session, self.shot.pk, "v")
+
         with mock.patch("stage.work.hall", return_value=full):
-            timer.start()
+            threading.Thread(target=ask_anew).start()
             answer = self.api.post(f"/api/shots/{self.shot.pk}/view", body)
         self.assertEqual((answer.status_code, answer.json()["code"]), (202, "cancelled"))
         full.leave(place)

@@ -13,11 +13,13 @@ import numpy as np
 from browser_support import BrowserTest, code
 from django.http import HttpRequest, HttpResponse
 from patience import PATIENCE
-from playwright.sync_api import Page, Request, Route
+from playwright.sync_api import APIResponse, Page, Request, Route
 from server_support import PASSWORD, exr_bytes
 
 from config.middleware import ContentSecurityPolicy
+from nexal.recipe import parse_recipe
 from projects.models import Shot
+from recipes.services import save
 from stage.answers import Answer
 from stage.views import answer_for
 
@@ -41,9 +43,14 @@ class Asked(BrowserTest):
     def settle(self, page: Page, asked: list[str]) -> None:
         """Wait until nothing was asked for a while, by the page's own clock, and nothing is on its way."""
         under_way: list[Request] = []
-        page.on("request", under_way.append)
-        page.on("requestfinished", lambda request: request in under_way and under_way.remove(request))
-        page.on("requestfailed", lambda request: request in under_way and under_way.remove(request))
+
+        def over(request: Request) -> None:
+            if request in under_way:
+                under_way.remove(request)
+
+        page.on("request", lambda request: under_way.append(request))
+        page.on("requestfinished", over)
+        page.on("requestfailed", over)
         seen = -1
         while seen != len(asked) or under_way:
             seen = len(asked)
@@ -322,6 +329,42 @@ class Asked(BrowserTest):
         self.assertEqual(len(late), 1)
         self.assertTrue([request for request in asked if "/revisions " in request])
         self.assertEqual([request for request in asked if request == f"GET /api/shots/{self.shot.pk} "], [])
+
+    def test_news_of_what_was_before_a_save_is_asked_again_and_brings_others_work(self) -> None:
+        page = self.page
+        self.open_shot(page, "?item=pull")
+        page.get_by_role("button", name="Channel moth.R").wait_for()
+        self.settle(page, self.watch(page))
+        held: list[tuple[Route, APIResponse]] = []
+        number = self.shot.revisions.count()
+
+        def hold(route: Route) -> None:
+            # Answered now, told later.
+            answer = route.fetch()
+            if "revision" in answer.text() and not held:
+                held.append((route, answer))
+            else:
+                route.fulfill(response=answer)
+
+        page.route("**/news?*", hold)
+        page.get_by_role("button", name="Next mode").click()
+        self.wait_for_page(page, lambda: bool(held), "news of the first change")
+        page.get_by_role("button", name="Next mode").click()
+        self.comes_to(lambda: self.shot.revisions.count(), number + 2)
+        self.settle(page, [])
+        asked = self.watch(page)
+        route, answer = held[0]
+        with page.expect_request("**/news?*") as again:
+            route.fulfill(response=answer)
+        self.assertEqual(again.value.url, route.request.url)
+        self.settle(page, asked)
+        self.assertEqual([request for request in asked if request == f"GET /api/shots/{self.shot.pk} "], [])
+        # What somebody else did is heard as ever.
+        self.shot.refresh_from_db()
+        assert self.shot.head
+        recipe = parse_recipe({**self.shot.head.recipe, "steps": self.shot.head.recipe["steps"][:1]})
+        save(self.shot, self.user.pk, self.shot.head.number, recipe)
+        page.locator('[data-item="comp"]').wait_for(state="detached")
 
     def test_modes_are_stepped_through_and_back(self) -> None:
         page = self.page

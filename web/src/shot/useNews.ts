@@ -21,6 +21,14 @@ function saved(): Promise<void> {
   });
 }
 
+const shownHead = () => useDraft.getState().head?.number;
+
+/** The revisions that this page shows from now on, until it is told to note no more. */
+function shownFromNow(): { shown: Set<number | undefined>; stop: () => void } {
+  const shown = new Set([shownHead()]);
+  return { shown, stop: useDraft.subscribe(() => shown.add(shownHead())) };
+}
+
 /**
  * What changed in a shot, by whomever: asked every second for a while after something did, else every five, by one cheap
  * question; what it tells of is fetched anew.
@@ -33,21 +41,25 @@ export function useNews(shot: number): void {
     let timer: ReturnType<typeof setTimeout> | undefined;
     let gone = false;
     const ask = async () => {
+      const { shown, stop } = shownFromNow();
       try {
         const answer = await got(
           api.GET("/api/shots/{shot_id}/news", {
             params: { path: { shot_id: shot }, query: { since: number } },
           }),
         );
-        number = answer.number;
         const { what } = answer;
+        let overtaken = false;
         if (what.length) stirred = performance.now();
         if (what.includes("revision")) {
           // What this page saved itself is no news, also where the answer to that is still on its way.
           await saved();
-          if (answer.head !== useDraft.getState().head?.number)
-            void client.invalidateQueries({ queryKey: ["shot", shot] });
+          const passed = answer.head !== shownHead();
+          // What was saved here while the question was on its way makes its answer one of before: it is asked again.
+          overtaken = passed && shown.has(answer.head);
+          if (passed && !overtaken) void client.invalidateQueries({ queryKey: ["shot", shot] });
         }
+        if (!overtaken) number = answer.number;
         if (what.includes("sources")) void client.invalidateQueries({ queryKey: ["sources", shot] });
         if (what.includes("notes")) void client.invalidateQueries({ queryKey: notesKey(shot) });
         if (what.includes("renders")) void client.invalidateQueries({ queryKey: ["deliverables", shot] });
@@ -55,6 +67,8 @@ export function useNews(shot: number): void {
         // What can't be asked now is asked again: the number says since when. What is gone is told by the shot itself.
         if (problemOf(error).code === "not_found")
           void client.invalidateQueries({ queryKey: ["shot", shot] });
+      } finally {
+        stop();
       }
       if (!gone)
         timer = setTimeout(() => void ask(), performance.now() - stirred < STIRRED_MS ? BUSY_MS : CALM_MS);

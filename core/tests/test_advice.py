@@ -9,8 +9,9 @@ from unittest import mock
 import cv2
 import numpy as np
 from core_support import CoreTest, MemorySource, run
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
+from patience import trials
 
 from nexal.analysis.advice import advise
 from nexal.engine import Engine, Plan
@@ -69,7 +70,7 @@ def taken(plane: Plane, steps: list[dict[str, Any]], row: dict[str, Any], item: 
 
 
 class RemediesOnKnownTruth(CoreTest):
-    @settings(max_examples=30, deadline=None, derandomize=True)
+    @trials(30)
     @given(
         seed=st.integers(0, 10_000),
         softness=st.sampled_from([1.0, 6.0, 25.0, 50.0]),

@@ -8,6 +8,7 @@ import numpy as np
 from core_support import CoreTest, gradient, rgba, run
 from hypothesis import given
 from hypothesis import strategies as st
+from patience import trials
 
 from nexal.engine import Engine, PlaneCache
 from nexal.engine.cache import PlaneKey
@@ -55,6 +56,7 @@ class Cache(CoreTest):
             found.append(there)
         self.assertEqual((found[0], found[2]), (0, 20))
 
+    @trials(100)
     @given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 9), st.integers(1, 40)), max_size=60))
     def test_it_holds_what_it_says_and_no_more(self, moves: list[tuple[int, int, int]]) -> None:
         cache = PlaneCache(20_000)

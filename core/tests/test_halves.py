@@ -13,6 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 from numpy.typing import NDArray
+from patience import trials
 
 from nexal.kernels import ahead, halves
 
@@ -66,6 +67,7 @@ class Halves(CoreTest):
                 self.use(way)
                 self.assert_same_bits(halves.from_halves(EVERY.reshape(256, 256)), wanted)
 
+    @trials(100)
     @given(arrays(np.float16, (9, 14)), st.integers(0, 5), st.integers(1, 3), st.integers(1, 3))
     def test_parts_of_a_picture_are_widened_wherever_they_lie(
         self, samples: NDArray[np.float16], first: int, down: int, across: int

@@ -8,8 +8,9 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 from core_support import CoreTest
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
+from patience import trials
 
 from nexal.memory import ALIGNED, LEAST, Pool, is_whole
 
@@ -78,7 +79,7 @@ class Memory(CoreTest):
         self.assertTrue(is_whole(plane) and is_whole(np.empty(3)))
         self.assertFalse(is_whole(plane[1:]) or is_whole(np.empty(3)[1:]))
 
-    @settings(deadline=None, max_examples=40)
+    @trials(40)
     @given(st.lists(st.tuples(st.integers(0, 5), st.integers(1, 400)), max_size=40))
     def test_no_two_planes_share_a_byte(self, moves: list[tuple[int, int]]) -> None:
         pool = Pool(4 << 20)

@@ -11,8 +11,9 @@ from typing import Any
 
 import numpy as np
 from core_support import CoreTest, MemorySource, run
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given, settings
 from hypothesis import strategies as st
+from patience import trials
 
 from nexal.errors import NexalError
 from nexal.operations import catalogue
@@ -20,10 +21,7 @@ from nexal.operations.mixing import MixingOperation
 from nexal.picture import Alpha, Picture, Plane, Trait, Window
 
 SIZE = (64, 96)
-EXAMPLES = settings(
-    max_examples=6, deadline=None, derandomize=True, suppress_health_check=[HealthCheck.too_slow], database=None
-)
-FEW = settings(EXAMPLES, max_examples=2)
+EXAMPLES, FEW = trials(6), trials(2)
 
 
 def examples(op: str) -> settings:

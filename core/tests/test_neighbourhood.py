@@ -9,8 +9,9 @@ from fractions import Fraction
 import cv2
 import numpy as np
 from core_support import CoreTest, MemorySource, run
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
+from patience import trials
 from test_mixing import EXAMPLES, blocky
 
 from nexal.kernels.discs import LARGE
@@ -94,7 +95,7 @@ class Dilation(CoreTest):
         np.testing.assert_array_equal(got[same], (sign * wanted)[same])
         np.testing.assert_array_equal(plane, before)
 
-    @settings(EXAMPLES, max_examples=20)
+    @trials(20)
     @given(
         st.integers(0, 10_000),
         st.sampled_from([-60.5, -3.25, 2, 20.5, LARGE, 60]),
@@ -128,7 +129,7 @@ class Dilation(CoreTest):
 
 
 class WideBlurs(CoreTest):
-    @settings(EXAMPLES, max_examples=30)
+    @trials(30)
     @given(st.integers(0, 10_000), st.floats(WIDE, 120), st.sampled_from([(300, 420), (9, 500), (1, 1), (513, 64)]))
     def test_they_are_gaussians_to_a_thousandth(self, seed: int, sigma: float, size: tuple[int, int]) -> None:
         random = np.random.default_rng(seed)

@@ -9,9 +9,10 @@ from unittest import mock
 
 import numpy as np
 from core_support import CoreTest, MemorySource, plan_of, rgba
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from numpy.typing import NDArray
+from patience import trials
 from test_mixing import CASES, EXAMPLES, sources
 
 from nexal.engine import Engine
@@ -175,7 +176,7 @@ class Powers(CoreTest):
         np.testing.assert_allclose(self.of(-self.values, decode), -self.exactly_decoded(exact), rtol=1e-6)
         np.testing.assert_allclose(self.of(self.values, np.cbrt), np.cbrt(exact), rtol=1e-6)
 
-    @settings(max_examples=60, deadline=None, derandomize=True, database=None)
+    @trials(60)
     @given(st.floats(0.01, LARGEST_EXPONENT), st.booleans())
     def test_any_exponent_is_exact_to_a_millionth(self, exponent: float, under: bool) -> None:
         exponent = -exponent if under else exponent

@@ -6,9 +6,10 @@ import math
 import unittest
 
 import numpy as np
-from hypothesis import example, given, settings
+from hypothesis import example, given
 from hypothesis import strategies as st
 from numpy.typing import NDArray
+from patience import trials
 
 from nexal.kernels.nearest import carried
 from nexal.kernels.resizing import Taps, resized, taps
@@ -70,7 +71,7 @@ class Moved(unittest.TestCase):
         with np.errstate(invalid="ignore"):
             np.testing.assert_allclose(got, wanted, rtol=2e-6, atol=2e-6)
 
-    @settings(max_examples=60, deadline=None)
+    @trials(60)
     @given(NUMBER, NUMBER, NUMBER, NUMBER, st.floats(-9, 20), st.floats(-9, 20), KINDS, st.booleans())
     # Shifted, by whole rows too; flipped; a quarter of a turn; turned by what a cosine makes of it; far outside.
     @example(1, 0, 0, 1, 3.3, 2.7, "cubic", True)
@@ -173,7 +174,7 @@ def matrix_of(found: Taps, length: int) -> NDArray[np.float64]:
 
 
 class Resized(unittest.TestCase):
-    @settings(max_examples=60, deadline=None)
+    @trials(60)
     @given(
         st.floats(0.2, 5), st.floats(0.2, 5), st.floats(-3, 9), st.floats(-3, 9),
         st.sampled_from(["auto", "area", "lanczos"]),
@@ -201,7 +202,7 @@ class Resized(unittest.TestCase):
 
 
 class Carried(unittest.TestCase):
-    @settings(max_examples=30, deadline=None)
+    @trials(30)
     @given(st.integers(0, 999), st.floats(0.005, 0.9), st.one_of(st.floats(0.5, 9), st.just(math.inf)))
     def test_unknown_pixels_take_the_nearest_known_value(self, seed: int, share: float, distance: float) -> None:
         random = np.random.default_rng(seed)

@@ -6,8 +6,9 @@ import unittest
 from fractions import Fraction
 
 import numpy as np
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
+from patience import trials
 
 from nexal.analysis.samples import WORTH_THREADS, Ends, code_planes, ends_of, half_planes
 from nexal.analysis.view import ViewPlanes
@@ -45,7 +46,7 @@ class Codes(unittest.TestCase):
         """The nearest code; the one beside it only where the value stands half way between both."""
         np.testing.assert_allclose(found, 255 * wanted, atol=0.5 + 1e-3)
 
-    @settings(deadline=None, max_examples=40)
+    @trials(40)
     @given(exposure=st.floats(-8, 8, allow_subnormal=False))
     def test_colour_is_as_it_is_seen_at_an_exposure(self, exposure: float) -> None:
         seen = ViewPlanes(picture(R=ALL_HALVES), [None])
@@ -55,7 +56,7 @@ class Codes(unittest.TestCase):
         light = np.clip(np.nan_to_num(EXACT, nan=0.0) * 2.0**exposure, 0, 1)
         self.assert_codes(codes(seen, ends, exposure)[0], encoded(light))
 
-    @settings(deadline=None, max_examples=40)
+    @trials(40)
     @given(
         low=st.floats(-50, 50, width=16),
         span=st.floats(0.25, 1000, width=16),
@@ -90,7 +91,7 @@ class Codes(unittest.TestCase):
         data = ViewPlanes(picture(X=ramp, alpha=ramp), [(-1.0, 1.0), (0.0, 1.0)])
         self.assertIsNone(ends_of(data, Alpha.PREMULTIPLIED, 0.0))
 
-    @settings(deadline=None, max_examples=200)
+    @trials(200)
     @given(
         st.lists(st.floats(width=16) | st.floats(0, 2, width=16), min_size=1, max_size=4),
         st.lists(st.floats(width=16) | st.floats(0, 1, width=16), min_size=1, max_size=4),

@@ -8,8 +8,9 @@ from typing import Any
 
 import numpy as np
 from core_support import CoreTest, MemorySource, one, run, write_exr
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
+from patience import trials
 from space_scenes import AXES, BALL, EYE, FOV, RADIUS, SIZE, camera_to_world, centres, header, scene_sources, subpixels
 
 from nexal.analysis.depth import depth_report, reports_of, sentences
@@ -146,7 +147,7 @@ class Depths(CoreTest):
     def depth(self, values: Any) -> dict[str, MemorySource]:
         return {"deep": MemorySource({"Z": np.array([values], np.float32)}, traits={"Z": Trait("depth")})}
 
-    @settings(max_examples=60, deadline=None, derandomize=True)
+    @trials(60)
     @given(
         st.lists(st.floats(0.125, 60, width=32), min_size=4, max_size=9),
         st.floats(0, 20), st.floats(0, 20), st.floats(0, 5), st.floats(0, 5), st.sampled_from(["linear", "smooth"]),

@@ -9,8 +9,9 @@ from fractions import Fraction
 import cv2
 import numpy as np
 from core_support import CoreTest, MemorySource, rgb, rgba, run, write_exr
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
+from patience import trials
 
 from nexal.analysis.run import run_recipe
 from nexal.engine import Engine, Plan
@@ -46,7 +47,7 @@ def expected(keys: list, frame: float) -> float:
 
 class Keys(CoreTest):
     @given(st.data(), FRAMES)
-    @settings(max_examples=200, deadline=None)
+    @trials(200)
     def test_numbers_and_lists_go_over_as_their_keys_say(self, data: st.DataObject, frames: list[int]) -> None:
         keys = [[frame, data.draw(NUMBERS), data.draw(WAYS)] for frame in frames]
         at = data.draw(st.floats(-60, 60))
@@ -326,7 +327,7 @@ class MovedPictures(CoreTest):
 
 class SourcesInTime(CoreTest):
     @given(st.lists(st.integers(0, 30), min_size=1, max_size=10, unique=True), st.integers(-20, 60), st.data())
-    @settings(max_examples=300, deadline=None)
+    @trials(300)
     def test_what_stands_at_a_frame(self, numbers: list[int], frame: int, data: st.DataObject) -> None:
         numbers = sorted(numbers)
         beyond = st.sampled_from(["hold", "loop", "black", "error"])

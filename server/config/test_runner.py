@@ -6,6 +6,7 @@ import os
 import sys
 import time
 import unittest
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -83,6 +84,7 @@ class NexalRunner(DiscoverRunner):
         logging.getLogger("django.request").setLevel(logging.CRITICAL)
         for folder in ("core/tests", "server/tests"):
             sys.path.insert(0, str(Path(settings.ROOT) / folder))
+        import_module("patience")
 
     def run_suite(self, suite: unittest.TestSuite, **kwargs: Any) -> Any:
         _times().unlink(missing_ok=True)

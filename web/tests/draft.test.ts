@@ -6,6 +6,8 @@ import { createDraft } from "@/shot/draft";
 import type { Kept, Keeper } from "@/shot/kept";
 import type { Server, Way } from "@/shot/server";
 
+import { until } from "./patience";
+
 const SHOT = 7;
 
 /** A recipe that is told apart by the steps that it holds. */
@@ -175,7 +177,7 @@ describe("one queue for edits, moves and saves", () => {
     await new Promise((resolve) => setTimeout(resolve, 5));
     // Nothing of it has come yet.
     expect(draft.getState().giveUp()).toBe(false);
-    await vi.waitFor(() => expect(draft.getState().moving).toBe(true));
+    await until(() => expect(draft.getState().moving).toBe(true));
     expect(draft.getState().giveUp()).toBe(true);
     draft.getState().letGo();
     expect(await draft.getState().finished()).toBe(true);
@@ -308,7 +310,7 @@ describe("away and back", () => {
     server.slow = 20;
     draft.getState().edit(add("mine"));
     left();
-    await new Promise((resolve) => setTimeout(resolve, 900));
+    await until(() => expect(others).toHaveLength(0));
     await draft.getState().finished();
     expect([...shown(draft)].sort().join("")).toBe([..."minetheirs"].sort().join(""));
     expect([others.length, server.seen]).toEqual([0, shown(draft)]);

@@ -3,6 +3,8 @@ import { afterEach, beforeEach, describe, expect, it, vi } from "vitest";
 import type { Recipe } from "@/api/recipe";
 import type { Planes } from "@/stage/painting";
 
+import { until } from "./patience";
+
 /** A worker that answers as it is told to. */
 class FakeWorker {
   static made: FakeWorker[] = [];
@@ -168,7 +170,7 @@ describe("the painter's worker", () => {
       vi.resetModules();
       const { answers, ask } = await started(planes, bitmap as never);
       ask({ id: 3, wanted });
-      await vi.waitFor(() => expect(answers).toHaveLength(1));
+      await until(() => expect(answers).toHaveLength(1));
       expect(answers[0]).toMatchObject({ id: 3, fetched: { bitmap: picture } });
       expect([...new Uint16Array(answers[0]!.fetched!.bytes)]).toEqual([0, 0x3c00]);
     }
@@ -195,7 +197,7 @@ describe("the painter's worker", () => {
       },
     );
     for (const id of [1, 2]) ask({ id, wanted });
-    await vi.waitFor(() => expect(answers).toHaveLength(2));
+    await until(() => expect(answers).toHaveLength(2));
     expect(answers.map(({ fetched }) => fetched!.bitmap)).toEqual([
       { of: [2, 1], painted: 1 },
       { of: [2, 1], painted: 2 },
@@ -212,7 +214,7 @@ describe("the painter's worker", () => {
     ask({ id: 1, wanted });
     ask({ id: 2, wanted: { ...wanted, url: "/slow" } });
     ask({ id: 2, givenUp: true });
-    await vi.waitFor(() => expect(answers).toHaveLength(2));
+    await until(() => expect(answers).toHaveLength(2));
     expect(answers).toContainEqual({ id: 1, refused: { status: 422, problem: PROBLEM } });
     expect(answers).toContainEqual({
       id: 2,

@@ -84,6 +84,7 @@ class NexalRunner(DiscoverRunner):
         logging.getLogger("django.request").setLevel(logging.CRITICAL)
         for folder in ("core/tests", "server/tests"):
             sys.path.insert(0, str(Path(settings.ROOT) / folder))
+        # Before any test is read: how properties are tried is settled where they are written.
         import_module("patience")
 
     def run_suite(self, suite: unittest.TestSuite, **kwargs: Any) -> Any:

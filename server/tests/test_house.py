@@ -133,7 +133,7 @@ class House(unittest.TestCase):
         self.assertIn("it cannot start: the reason", found.stderr)
         troubles = self.state()["server"]["troubles"]
         pauses = [b["at"] - a["at"] for a, b in itertools.pairwise(troubles)]
-        # Each is twice as long as the one before it, at the least: a machine that is slow takes longer.
+        # From a second on, doubled up to four, at the least: a machine that is slow takes longer.
         self.assertGreater(len(pauses), 1)
         for number, pause in enumerate(pauses):
             self.assertGreaterEqual(pause, 0.99 * min(4, 2**number))

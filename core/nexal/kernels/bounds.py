@@ -12,7 +12,7 @@ MOST_LIGHT = np.float32(65504.0)
 
 
 def bounded(light: NDArray[Any], kind: DTypeLike = np.float32) -> NDArray[Any]:
-    """A contiguous copy, of another type, of light of any shape: what is no number is 0, and what lies beyond
+    """A contiguous copy, of a type of numbers, of light of any shape: what is no number is 0, and what lies beyond
     `MOST_LIGHT` to either side, endless or not, is that."""
-    held = np.clip(light, -MOST_LIGHT, MOST_LIGHT).astype(kind, order="C")
+    held = np.clip(light, -MOST_LIGHT, MOST_LIGHT).astype(kind, order="C", copy=False)
     return np.nan_to_num(held, copy=False)

@@ -52,6 +52,15 @@ class Keeping(BrowserTest):
         self.assertEqual(self.white().input_value(), "0.700")
         self.assertEqual(self.step("core")["set"]["white"], 0.7)
 
+    def test_who_comes_back_by_the_browser_s_own_way_sees_what_was_saved(self) -> None:
+        page = self.page
+        self.put_white("0.6")
+        self.wait_for_step("core", white=0.6)
+        page.goto(f"{self.live_server_url}/projects")
+        page.get_by_role("link", name="Night Conservatory").wait_for()
+        page.go_back()
+        self.comes_to(lambda: self.white().input_value(), "0.600")
+
     def test_the_history_is_looked_at_named_compared_and_restored(self) -> None:
         page = self.page
         self.put_white("0.6")

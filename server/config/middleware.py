@@ -18,4 +18,7 @@ class ContentSecurityPolicy:
     def __call__(self, request: HttpRequest) -> HttpResponse:
         response = self.get_response(request)
         response.headers.setdefault("Content-Security-Policy", self.header)
+        # A page that is come back to would be made of what it was told before, whatever was changed since.
+        if request.path.startswith("/api/"):
+            response.headers.setdefault("Cache-Control", "private, no-store")
         return response

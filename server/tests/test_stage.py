@@ -224,6 +224,10 @@ class Stage(ServerTest):
         self.assertEqual(after["matte"]["digest"], digest)
         self.assertNotEqual(after["cut"]["digest"], rows["cut"]["digest"])
 
+    def test_a_page_that_is_come_back_to_is_told_what_is_so_then(self) -> None:
+        for path in (self.path, f"{self.path}/sources", "/api/session", "/api/projects", "/api/operations"):
+            self.assertEqual(self.api.client.get(path).headers.get("Cache-Control"), "private, no-store", path)
+
     def test_what_was_told_of_a_recipe_is_told_again_for_as_long_as_it_is_so(self) -> None:
         def told(path: str = self.path, **ask: object) -> list[dict[str, Any]]:
             rows: list[dict[str, Any]] = self.api.post(f"{path}/inspect", ask).json()

@@ -19,8 +19,10 @@ from django.contrib.staticfiles.testing import StaticLiveServerTestCase
 from django.core.exceptions import ObjectDoesNotExist
 from django.core.files.base import ContentFile
 from django.test import Client, override_settings
+from long_tasks import MOST_MS, LongTasks
 from patience import PATIENCE, wait_until
 from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
+from playwright.sync_api import Error as PlaywrightError
 from server_support import PASSWORD, exr_bytes
 
 from accounts.models import User
@@ -82,11 +84,18 @@ def _chromium() -> Browser:
     return browser
 
 
+@cache
+def _long_tasks() -> LongTasks:
+    return LongTasks(_chromium())
+
+
 class BrowserTest(StaticLiveServerTestCase):
     """For each test a fresh person, project and shot, and a signed-in page at 1280x800."""
 
     browser: Browser
     expected_console: tuple[str, ...] = ("Failed to load resource",)
+    long_tasks_because: str = ""
+    """Why a page may be busy for long without a break; without a reason, none may."""
 
     @classmethod
     def setUpClass(cls) -> None:
@@ -115,9 +124,26 @@ class BrowserTest(StaticLiveServerTestCase):
 
     def tearDown(self) -> None:
         self.wait_for(lambda: not Source.objects.filter(state__in=[SourceState.WAITING, SourceState.READING]).exists())
-        for context in self.browser.contexts:
-            context.close()
+        try:
+            self.assert_never_frozen()
+        finally:
+            for context in self.browser.contexts:
+                context.close()
         self.assertEqual(self.complaints, [])
+
+    def assert_never_frozen(self) -> None:
+        """No page's main thread computed for long without a break since this was asked last."""
+        # What a page reported at last comes with its next answer.
+        for context in self.browser.contexts:
+            for page in context.pages:
+                with suppress(PlaywrightError):
+                    page.wait_for_timeout(50)
+        long_tasks = _long_tasks().take()
+        for task in long_tasks:
+            print(f"{self.id()}: a task of {task.clock:.0f} ms, {task.processor:.0f} ms of it computed")
+        frozen = [task for task in long_tasks if task.processor > MOST_MS]
+        if frozen and not self.long_tasks_because:
+            self.fail(f"the page computed for {frozen[0].processor:.0f} ms without a break")
 
     def make_shot(self, name: str, recipe: dict[str, Any], files: dict[str, bytes]) -> Shot:
         shot = Shot.objects.create(project=self.project, name=name)
@@ -131,9 +157,11 @@ class BrowserTest(StaticLiveServerTestCase):
 
     def new_page(self) -> Page:
         # What breathes or moves while it waits is drawn by the processor here, sixty times a second.
-        page = self.browser.new_context(
+        context = self.browser.new_context(
             viewport={"width": 1280, "height": 800}, accept_downloads=True, reduced_motion="reduce"
-        ).new_page()
+        )
+        _long_tasks().watch(context)
+        page = context.new_page()
         page.set_default_timeout(PATIENCE * 1000)
         page.on("pageerror", lambda error: self.complaints.append(f"page error: {error}"))
         page.on(

@@ -325,7 +325,7 @@ class ByHand(MattesTest):
         self.wait_for(lambda: len(self.strokes()) == 1)
         page.locator('[data-item="touch_up"][aria-current="true"]').wait_for()
         self.assert_pixel(page, 45, 40, [255] * 3)
-        page.get_by_test_id("live-stroke").wait_for(state="hidden")
+        self.live(page).wait_for(state="detached")
         self.assert_pixel(page, 45, 40, [255] * 3)
         # Black, harder and smaller, over the subject.
         value = self.bench().get_by_label("Value value", exact=True)
@@ -354,6 +354,10 @@ class ByHand(MattesTest):
         page.locator('[data-item="matte"][aria-current="true"]').wait_for()
         self.assert_pixel(page, 45, 40, [0] * 3)
 
+    def live(self, page: Page) -> Locator:
+        """The stage for as long as it shows strokes that are not computed yet."""
+        return page.locator('canvas[data-pane="main"][data-strokes="live"]')
+
     def hold(self, *spots: tuple[float, float]) -> None:
         """Press at the first of them, go by the others, and hold on."""
         for number, spot in enumerate(spots):
@@ -368,19 +372,19 @@ class ByHand(MattesTest):
 
     def test_a_stroke_is_given_up_and_the_brush_stays(self) -> None:
         page = self.open_shot(query="?item=matte")
-        live = page.get_by_test_id("live-stroke")
+        live = self.live(page)
         page.keyboard.press("t")
         self.hold((30, 40), (60, 40), (90, 40))
         live.wait_for()
         page.keyboard.press("Escape")
-        live.wait_for(state="hidden")
+        live.wait_for(state="detached")
         self.go_on_and_let_go()
         self.assertEqual(live.count(), 0)
         # So it is by another tool, taken in the middle of it: nothing of it comes back.
         self.hold((30, 40), (60, 40))
         live.wait_for()
         page.get_by_role("button", name="Draw shapes").press("Enter")
-        live.wait_for(state="hidden")
+        live.wait_for(state="detached")
         self.go_on_and_let_go()
         page.keyboard.press("Escape")
         page.keyboard.press("t")

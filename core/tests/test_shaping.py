@@ -8,10 +8,14 @@ from fractions import Fraction
 
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgb, rgba, run
+from hypothesis import given
+from hypothesis import strategies as st
+from patience import trials
 
 from nexal.engine import Engine, Plan
 from nexal.kernels.coverage import area_coverage, flatten
 from nexal.kernels.formulas import FormulaError, parse_formula
+from nexal.kernels.strokes import stroke_coverage
 from nexal.picture import Window
 from nexal.recipe import parse_recipe
 
@@ -131,6 +135,34 @@ class TouchUp(CoreTest):
         full = self.paint([{"points": [[30, 20]], "radius": 5}])
         half = self.paint([{"points": [[30, 20, 0.5]], "radius": 10}])
         self.assert_planes(half, full, 1e-6)
+
+    @trials(30)
+    @given(st.integers(0, 10_000), st.integers(1, 60), st.floats(0.3, 80), st.floats(0, 1), st.booleans())
+    def test_long_strokes_are_the_largest_of_their_dabs(
+        self, seed: int, count: int, radius: float, hardness: float, pressed: bool
+    ) -> None:
+        """Whatever is left out of a sweep decides nothing: against all segments compared at all pixels."""
+        random = np.random.default_rng(seed)
+        points = np.ones((count, 3))
+        points[:, :2] = np.round(np.cumsum(random.normal(0, random.uniform(0.1, 40), (count, 2)), 0) + 75, 1)
+        if pressed:
+            points[:, 2] = np.round(random.uniform(0, 1, count), 2)
+        shape = (130, 150)
+        y, x = np.mgrid[: shape[0], : shape[1]] + 0.5
+        wanted = np.zeros(shape)
+        for (ax, ay, ap), (bx, by, bp) in zip(points, np.vstack([points[1:], points[-1:]]), strict=True):
+            length = (bx - ax) ** 2 + (by - ay) ** 2
+            t = np.clip(((x - ax) * (bx - ax) + (y - ay) * (by - ay)) / length, 0, 1) if length else 0 * x
+            size = radius * (ap + (bp - ap) * t)
+            half = np.maximum(size * (1 - hardness), 1) / 2
+            distance = np.hypot(x - ax - t * (bx - ax), y - ay - t * (by - ay))
+            s = np.clip((size * (1 + hardness) / 2 + half - distance) / (2 * half), 0, 1)
+            dab = s * s * (3 - 2 * s) * np.minimum(1, 2 * size) * (size > 0)
+            wanted = np.maximum(wanted, dab)
+        got = stroke_coverage(shape, points.astype(np.float32), radius, hardness, (0, 0))
+        self.assert_planes(got, wanted, 1e-4)
+        part = stroke_coverage((50, 40), points.astype(np.float32), radius, hardness, (37, 21))
+        np.testing.assert_allclose(part, got[21:71, 37:77], atol=1e-6)
 
     def test_strokes_are_painted_in_order_over_what_is_there(self) -> None:
         plane = gradient(60, 40)

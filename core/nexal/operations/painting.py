@@ -16,6 +16,8 @@ from nexal.picture import Description, Plane, Trait, Window, is_alpha
 STROKES_TOGETHER = 32
 MAX_STROKES = 20_000
 MAX_POINTS = 20_000
+CROWD = 70
+"""Pixels within which the segments of a stroke are compared with each other, by what painting was seen to take."""
 Coordinate = Annotated[float, Field(ge=-1e6, le=1e6)]
 
 
@@ -86,17 +88,15 @@ def covered(stroke: Stroke, part: Window, scene: Scene) -> Plane:
 
 def painting_effort(strokes: Sequence[Stroke], scene: Scene) -> float:
     """Nanoseconds that painting takes for each sample of a scene's region."""
-    # A stroke is swept from point to point, each time over the box round both.
     swept = 0.0
     for stroke in strokes:
-        size = 2 * scene.pixels(stroke.radius) + 2
-        xs, ys = [point[0] for point in stroke.points], [point[1] for point in stroke.points]
-        count = max(1, len(xs) - 1)
-        across = size + scene.pixels(max(xs) - min(xs)) / count
-        down = size + scene.pixels(max(ys) - min(ys)) / count
-        box = min(across, scene.region.width) * min(down, scene.region.height)
-        swept += count * box + reached(stroke, scene).area
-    return 8 * swept / max(1, scene.region.area)
+        count = max(1, len(stroke.points) - 1)
+        xs = [scene.pixels(point[0]) for point in stroke.points]
+        ys = [scene.pixels(point[1]) for point in stroke.points]
+        # Segments that lie as close together as the parts of a picture that are swept at a time are all compared.
+        crowded = count * min(1.0, CROWD**2 / max(1.0, (max(xs) - min(xs)) * (max(ys) - min(ys))))
+        swept += reached(stroke, scene).area * (15 + 0.0045 * count + 8 * crowded)
+    return swept / max(1, scene.region.area)
 
 
 class TouchUpSettings(Settings):

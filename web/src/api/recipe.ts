@@ -46,6 +46,28 @@ export function drafted({ at, ...recipe }: Recipe): { recipe: Record<string, unk
   return { recipe: recipe as unknown as Record<string, unknown>, frame: at ?? 1 };
 }
 
+const KEYS = new WeakMap<Recipe, string>();
+/** Keys of the last recipes by their text, the oldest first. */
+const TEXTS = new Map<string, string>();
+const MOST_TEXTS = 32;
+let recipes = 0;
+
+/**
+ * A short key of what a recipe says: two that say the same soon after each other have the same. Recipes are never
+ * changed in place, so that each is written out once.
+ */
+export function recipeKey(recipe: Recipe): string {
+  const known = KEYS.get(recipe);
+  if (known) return known;
+  const text = JSON.stringify(recipe);
+  const key = TEXTS.get(text) ?? `r${++recipes}`;
+  TEXTS.delete(text);
+  TEXTS.set(text, key);
+  if (TEXTS.size > MOST_TEXTS) TEXTS.delete(TEXTS.keys().next().value!);
+  KEYS.set(recipe, key);
+  return key;
+}
+
 export function itemOf(address: string): string {
   return address.split(".", 1)[0]!;
 }

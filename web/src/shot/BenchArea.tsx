@@ -79,7 +79,7 @@ export function BenchArea({
             items={items}
             item={item}
             writable={writable}
-            over={(placement, shown, onHover) =>
+            over={(placement, onHover) =>
               bench === "passes" ? (
                 <LostBoxes placement={placement} />
               ) : bench === "edges" ? (
@@ -96,7 +96,6 @@ export function BenchArea({
                   items={items}
                   item={item}
                   placement={placement}
-                  shown={shown}
                   writable={writable}
                   onHover={onHover}
                   onPut={onPut}

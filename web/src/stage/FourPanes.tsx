@@ -1,13 +1,18 @@
 import type { ReactNode } from "react";
 
+import type { Recipe } from "@/api/recipe";
+
 import type { Placement } from "./geometry";
 import { Pane } from "./Pane";
 import type { Backing } from "./painting";
-import { type usePane, usePainted } from "./usePane";
+import { useStrokesOver } from "./strokes/useStrokesOver";
+import { type PaneContent, usePainted } from "./usePane";
 
-type Drawn = ReturnType<typeof usePane>;
+type Drawn = PaneContent;
 
 interface Props {
+  item: string | null;
+  recipe: Recipe;
   label: string;
   display: [number, number, number, number];
   placement: Placement;
@@ -26,7 +31,7 @@ interface Props {
 }
 
 /** The same picture over black, white, grey and an own backdrop; zoom and pan are shared. */
-export function FourPanes({ main, other, fringe, exposure, own, ownLabel, ...common }: Props) {
+export function FourPanes({ item, recipe, main, other, fringe, exposure, own, ownLabel, ...common }: Props) {
   const backdrops: { name: string; backing: Backing }[] = [
     { name: "over black", backing: { kind: "colour", rgb: [0, 0, 0] } },
     { name: "over white", backing: { kind: "colour", rgb: [1, 1, 1] } },
@@ -42,6 +47,8 @@ export function FourPanes({ main, other, fringe, exposure, own, ownLabel, ...com
           <Over
             key={index}
             {...common}
+            item={item}
+            recipe={recipe}
             name={index ? `four-${index}` : "main"}
             caption={name}
             main={main}
@@ -58,6 +65,8 @@ export function FourPanes({ main, other, fringe, exposure, own, ownLabel, ...com
 type Common = Pick<Props, "label" | "display" | "placement" | "compare" | "overlay" | "onHover">;
 
 interface OverProps extends Common {
+  item: string | null;
+  recipe: Recipe;
   name: string;
   caption: string;
   main: Drawn;
@@ -66,11 +75,11 @@ interface OverProps extends Common {
   backing: Backing;
 }
 
-function Over({ main, other, exposure, backing, ...common }: OverProps) {
+function Over({ item, recipe, main, other, exposure, backing, ...common }: OverProps) {
   return (
     <Cell
       {...common}
-      drawn={useOver(main, exposure, backing)}
+      drawn={useStrokesOver(useOver(main, exposure, backing), item, recipe, { exposure, backing })}
       other={useOver(other ?? NOTHING, exposure, backing, other !== null)}
     />
   );

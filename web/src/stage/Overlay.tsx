@@ -74,7 +74,8 @@ export function Overlay({ placement, gesture, onHover, children }: Props) {
       onPointerMove={(event) => {
         track(event);
         if (ring) return;
-        onHover(navigation.at(event));
+        // Numbers of what is about to be painted over are of no use, and would be asked for at every step.
+        if (!inHand.current) onHover(navigation.at(event));
         if (panning.current) navigation.move(event);
         else if (inHand.current) {
           // Every position that the device reported since the last event, for smooth strokes.
@@ -95,6 +96,7 @@ export function Overlay({ placement, gesture, onHover, children }: Props) {
         if (inHand.current && event.button === 0) {
           inHand.current = null;
           gesture.up(navigation.at(event), event);
+          onHover(navigation.at(event));
         }
         panning.current = false;
         navigation.stop();

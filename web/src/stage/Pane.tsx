@@ -3,14 +3,13 @@ import { type RefObject, useLayoutEffect, useMemo, useRef } from "react";
 import { Breathing } from "@/parts/Breathing";
 
 import { coverageWords } from "./coverage";
-import { clipToSide, drawGrid, drawHatch, drawShown } from "./drawing";
+import { boxOf, clipToSide, drawGrid, drawHatch, drawShown } from "./drawing";
 import type { Placement } from "./geometry";
 import { useNavigation } from "./navigation";
 import { unlike } from "./painting";
-import type { usePane } from "./usePane";
+import type { PaneContent } from "./usePane";
 import { useView } from "./viewState";
 
-type PaneContent = ReturnType<typeof usePane>;
 type Drawn = Pick<PaneContent, "shown" | "over" | "kind">;
 
 /** What of a pane is drawn; the same as long as it is, whatever is on its way. */
@@ -65,11 +64,17 @@ export function Pane({
     const ratio = window.devicePixelRatio;
     let frame = 0;
     let timer = 0;
-    const draw = (time: number) => {
+    const draw = (time: number, part?: [number, number, number, number]) => {
       const [across, down] = [Math.round(placement.width * ratio), Math.round(placement.height * ratio)];
       // To take another size costs a canvas, also where it is the same.
       if (target.width !== across || target.height !== down) [target.width, target.height] = [across, down];
       context.setTransform(ratio, 0, 0, ratio, 0, 0);
+      context.save();
+      if (part) {
+        context.beginPath();
+        context.rect(...part);
+        context.clip();
+      }
       context.clearRect(0, 0, placement.width, placement.height);
       const side = (drawn: Drawn) => {
         if (drawn.shown) drawShown(context, drawn.shown, placement);
@@ -94,6 +99,7 @@ export function Pane({
         context.restore();
       } else side(near);
       drawGrid(context, placement, display);
+      context.restore();
       const moving = [near, far].some((drawn) => drawn?.over && drawn.kind === "hatch");
       const blinking = far && compare === "blink";
       if (blinking || (moving && !reduced()))
@@ -104,9 +110,21 @@ export function Pane({
     // At once: it is seen with the next frame, and not with the one after that.
     draw(performance.now());
     // Whichever of the two is on its way: one frame left over would go on drawing what was for ever.
-    return () => {
+    const stop = () => {
       cancelAnimationFrame(frame);
       clearTimeout(timer);
+    };
+    const ends = [near, far].flatMap((drawn) =>
+      [drawn?.shown, drawn?.over].map((picture) =>
+        picture?.live?.watch((changed) => {
+          stop();
+          draw(performance.now(), boxOf(picture, changed, placement));
+        }),
+      ),
+    );
+    return () => {
+      stop();
+      for (const end of ends) end?.();
     };
   }, [canvas, placement, display, near, far, compare, split]);
 
@@ -119,6 +137,7 @@ export function Pane({
         role="img"
         aria-label={[`Stage, ${label}`, covered].filter(Boolean).join(", ")}
         data-pane={name}
+        data-strokes={main.shown?.live || main.over?.live ? "live" : undefined}
         className={`absolute inset-0 h-full w-full touch-none ${pick ? "cursor-crosshair" : "cursor-default"}`}
         onPointerDown={(event) => {
           if (event.button > 1) return;

@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { type Probed, api, got } from "@/api/client";
 import { type Recipe, type Step, findStep, itemOf, drafted } from "@/api/recipe";
 
+import { useHover } from "./hover";
 import { useNewest } from "./useNewest";
 import { useView } from "./viewState";
 
@@ -33,11 +34,11 @@ interface Props {
   addresses: string[];
   /** Channels that are shown alone: their numbers come first. */
   alone: string[] | null;
-  at: [number, number] | null;
 }
 
 /** The exact numbers under the pointer, in full precision from the server; the newest wish is answered last. */
-export function Probe({ shot, recipe, addresses, alone, at }: Props) {
+export function Probe({ shot, recipe, addresses, alone }: Props) {
+  const at = useHover((state) => state.at);
   const { probeSize: size, probing } = useView();
   const names = addresses.join(" ");
   const rows = useNewest(names ? at : null, [shot, recipe, names, size], (x, y) =>

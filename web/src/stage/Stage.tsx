@@ -28,11 +28,7 @@ interface Props {
   /** What the item is compared with where nothing is pinned, of a bench that always compares. */
   against?: string;
   /** What a bench does on the stage, laid over the main pane. */
-  over?: (
-    placement: Placement,
-    shown: unknown,
-    onHover: (at: [number, number] | null) => void,
-  ) => React.ReactNode;
+  over?: (placement: Placement, onHover: (at: [number, number] | null) => void) => React.ReactNode;
 }
 
 /** The picture in the middle of everything. */
@@ -40,7 +36,6 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
   const view = useView();
   const box = useRef<HTMLDivElement>(null);
   const [size, setSize] = useState<[number, number]>([0, 0]);
-  const hover = useHover((state) => state.at);
   const setHover = (at: [number, number] | null) => useHover.setState({ at });
   useEffect(() => {
     return () => useHover.setState({ at: null });
@@ -73,10 +68,12 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
           <>
             {four ? (
               <FourPanes
+                item={view.preview ? null : item}
+                recipe={recipe}
                 label={seen.label}
                 display={display}
                 placement={placement}
-                main={main}
+                main={seen.computed}
                 other={view.pin ? other : null}
                 compare={view.within}
                 fringe={told ? seen.fringe : null}
@@ -85,7 +82,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
                   view.backdrop.startsWith("item:") ? main.backing : { kind: "colour", rgb: rgbOf(view.own) }
                 }
                 ownLabel={view.backdrop.startsWith("item:") ? view.backdrop.slice(5) : "own colour"}
-                overlay={(own) => overlaid && laidOver(own, main.shown, setHover)}
+                overlay={(own) => overlaid && laidOver(own, setHover)}
                 onHover={setHover}
               />
             ) : (
@@ -100,7 +97,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
                 onHover={setHover}
               />
             )}
-            {!four && overlaid && laidOver(placement, main.shown, setHover)}
+            {!four && overlaid && laidOver(placement, setHover)}
             {!four && !view.pick && <Pins shot={shot} items={items} shown={known} placement={placement} />}
             {compared && (
               <>
@@ -141,7 +138,7 @@ export function Stage({ shot, recipe, items, item, writable, against, over: laid
                 </span>
               </div>
             )}
-            <Probe shot={shot} recipe={recipe} addresses={seen.probed} alone={alone} at={hover} />
+            <Probe shot={shot} recipe={recipe} addresses={seen.probed} alone={alone} />
           </>
         )}
       </div>

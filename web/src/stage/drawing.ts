@@ -1,14 +1,10 @@
 import type { Placement } from "./geometry";
-import type { PaintedPlanes } from "./usePane";
+import type { DrawnPlanes } from "./usePane";
 
 const HATCH = 9;
 
 /** Draw a painted picture where it belongs in the pane. */
-export function drawShown(
-  context: CanvasRenderingContext2D,
-  shown: PaintedPlanes,
-  placement: Placement,
-): void {
+export function drawShown(context: CanvasRenderingContext2D, shown: DrawnPlanes, placement: Placement): void {
   const { planes, bitmap } = shown;
   // A bitmap that was replaced and closed in the meantime has no size.
   if (bitmap.width === 0) return;
@@ -34,12 +30,29 @@ export function drawShown(
   );
 }
 
+/** The box of a pane, in its pixels, that samples of a picture's region are drawn in. */
+export function boxOf(
+  { planes: { region, scale } }: DrawnPlanes,
+  [x, y, width, height]: [number, number, number, number],
+  { left, top, zoom }: Placement,
+): [number, number, number, number] {
+  // What is smoothed reaches a few samples further.
+  const [x0, y0] = [(region[0] + x - 2) * scale, (region[1] + y - 2) * scale];
+  const [across, down] = [(width + 4) * scale * zoom, (height + 4) * scale * zoom];
+  return [
+    Math.floor((x0 - left) * zoom),
+    Math.floor((y0 - top) * zoom),
+    Math.ceil(across) + 1,
+    Math.ceil(down) + 1,
+  ];
+}
+
 let hatchCanvas: HTMLCanvasElement | null = null;
 
 /** Moving diagonal lines over what a matte removes. */
 export function drawHatch(
   context: CanvasRenderingContext2D,
-  removed: PaintedPlanes,
+  removed: DrawnPlanes,
   placement: Placement,
   colour: [number, number, number],
   phase: number,

@@ -24,15 +24,25 @@ export function decode(value: number): number {
   return value <= 0.04045 ? value / 12.92 : ((value + 0.055) / 1.055) ** 2.4;
 }
 
-/** The bits of the half float that is nearest to a number, infinite beyond the largest. */
+const FLOAT = new Float32Array(1);
+const BITS = new Uint32Array(FLOAT.buffer);
+
+/** The bits of the half float that is nearest to a number (IEEE 754: ties to even, infinite beyond the largest). */
 export function halfOf(value: number): number {
-  const size = Math.abs(value);
-  let [low, high] = [0, 0x7c00];
-  while (high - low > 1) {
-    const middle = (low + high) >> 1;
-    if (HALF_VALUES[middle]! <= size) low = middle;
-    else high = middle;
+  FLOAT[0] = value;
+  const bits = BITS[0]!;
+  const sign = (bits >>> 16) & 0x8000;
+  const size = bits & 0x7fffffff;
+  if (size > 0x7f800000) return sign | 0x7e00;
+  // Half way between the largest half float and the next step.
+  if (size >= 0x477ff000) return sign | 0x7c00;
+  if (size < 0x38800000) {
+    // Below the smallest normal half float all steps are the same.
+    const steps = Math.abs(FLOAT[0]) * 2 ** 24;
+    const low = Math.floor(steps);
+    const rest = steps - low;
+    return sign | (rest > 0.5 || (rest === 0.5 && low & 1) ? low + 1 : low);
   }
-  const nearest = size - HALF_VALUES[low]! <= HALF_VALUES[high]! - size ? low : high;
-  return value < 0 ? nearest | 0x8000 : nearest;
+  const rounded = size - 0x38000000 + 0xfff + ((size >>> 13) & 1);
+  return sign | (rounded >>> 13);
 }

@@ -146,6 +146,12 @@ const litOf = (planes: Planes, at: number, ofHalves: Float32Array): Lit => ({
   table: tableOf(planes, at, ofHalves),
 });
 
+/** The samples of a plane as half floats, in memory of their own. */
+export function halvesIn(planes: Planes, at: number): Uint16Array<ArrayBuffer> {
+  const [samples, halves] = [planes.samples[at]!, planes.bytes?.halves[at]];
+  return halves ? Uint16Array.from(samples, (byte) => halves[byte]!) : Uint16Array.from(samples);
+}
+
 /** The samples of a plane, and the value of each. */
 export const valuesOf = (planes: Planes, at: number) => litOf(planes, at, HALF_VALUES);
 

@@ -3,12 +3,13 @@ import { useEffect, useRef, useState } from "react";
 
 import { ApiError, type Item, type Problem, api, got, postForBytes, posted, problemOf } from "@/api/client";
 import { keepWhileSame } from "@/api/queries";
-import { type Recipe, drafted } from "@/api/recipe";
+import { type Recipe, drafted, itemOf, recipeKey } from "@/api/recipe";
 
 import { fetchPainted } from "./painter";
 import { type Look, type Planes, planesOf } from "./painting";
 import { smallPlanes } from "./smallPictures";
 import { alike, covers, joined, missing } from "./reuse";
+import { onlyStrokesBeyond, reachOf } from "./strokes/pending";
 import { type DiagnosedAs, useView } from "./viewState";
 
 export interface ViewAsk {
@@ -28,6 +29,11 @@ export interface ViewAsk {
   /** Name of the asking view: its next request supersedes this one. */
   view?: string;
 }
+
+const ASKED = new WeakMap<Planes, ViewAsk>();
+
+/** What planes that a view shows were asked for with. */
+export const askedFor = (planes: Planes): ViewAsk | undefined => ASKED.get(planes);
 
 /** Tells this tab's views from those of another tab of the same session. */
 const TAB = Math.random().toString(36).slice(2);
@@ -89,12 +95,17 @@ export function useLivePlanes(shot: number, ask: ViewAsk | null, seen: Seen | nu
     look.current = seen;
   });
   const wishFor = (ask: ViewAsk): Wish => ({
-    key: JSON.stringify([shot, ask, arrivals]),
+    key: JSON.stringify([shot, keyed(ask), arrivals]),
     place: JSON.stringify([shot, ask.address, ask.channels, ask.scale, ask.region, ask.exposure]),
     fetch: async (signal) => {
-      const of = JSON.stringify([shot, { ...ask, region: null }, arrivals]);
-      const there = last.current?.of === of ? last.current.planes : null;
-      const planes = await fetchMissing(shot, { ...ask, rough: true }, there, look.current, signal);
+      const of = JSON.stringify([shot, { ...keyed(ask), region: null }, arrivals]);
+      const before = last.current?.planes ?? null;
+      const there = last.current?.of === of ? before : null;
+      const wanted = { ...ask, rough: true };
+      const planes =
+        (await fetchStrokes(shot, wanted, before, signal)) ??
+        (await fetchMissing(shot, wanted, there, look.current, signal));
+      ASKED.set(planes, ask);
       // Of what only a part is looked at now, all is still there when one looks back.
       if (!there || there.pending || !covers(there.region, planes.region)) last.current = { of, planes };
       return planes;
@@ -110,6 +121,32 @@ export function useLivePlanes(shot: number, ask: ViewAsk | null, seen: Seen | nu
     return end;
   }, [sooner, follower]);
   return state;
+}
+
+const keyed = (ask: ViewAsk) => ({ ...ask, recipe: recipeKey(ask.recipe) });
+
+/**
+ * What strokes changed, put into the picture of before; null where something else differs. Of a long sitting with the
+ * brush, only what was painted last is computed and sent.
+ */
+async function fetchStrokes(
+  shot: number,
+  ask: ViewAsk,
+  before: Planes | null,
+  signal: AbortSignal,
+): Promise<Planes | null> {
+  const asked = before && ASKED.get(before);
+  if (!before || !asked || before.pending || !ask.region || !covers(before.region, ask.region)) return null;
+  const about = ({ recipe: _, region: __, ...rest }: ViewAsk) => JSON.stringify(rest);
+  if (about({ ...asked, rough: true }) !== about(ask)) return null;
+  const strokes = onlyStrokesBeyond(asked.recipe, ask.recipe, itemOf(ask.address));
+  const region = strokes && reachOf(strokes, ask.scale, ask.region);
+  if (!region) return null;
+  const part = await fetchPlanes(shot, { ...ask, region }, signal);
+  const joinable = alike([{ ...before, digest: part.digest }, part]);
+  return joinable
+    ? joined([{ ...before, digest: part.digest }, part], ask.region)
+    : fetchPlanes(shot, ask, signal);
 }
 
 async function fetchMissing(

@@ -11,11 +11,20 @@ import { type Placement, scaleFor, visibleRegion } from "./geometry";
 import { dropPainted, paintIn, paintedAs } from "./painter";
 import type { Backing, Look, Planes } from "./painting";
 import { type Sooner, type ViewAsk, useLivePlanes } from "./planes";
+import type { StrokeCanvas } from "./strokes/strokeCanvas";
 import type { DiagnosedAs } from "./viewState";
 
+/** Planes and the picture that they were painted as. */
 export interface PaintedPlanes {
   bitmap: ImageBitmap;
   planes: Planes;
+}
+
+/** What a pane draws: painted planes, or a picture that strokes change in place. */
+export interface DrawnPlanes {
+  bitmap: ImageBitmap | HTMLCanvasElement;
+  planes: Planes;
+  live?: StrokeCanvas;
 }
 
 export type Laid = "hatch" | "contour" | "unsure";
@@ -74,8 +83,20 @@ function useSooner(ask: PaneAsk): Sooner {
   );
 }
 
+/** What one pane draws, and what is known of it. */
+export interface PaneContent {
+  shown: DrawnPlanes | null;
+  over: DrawnPlanes | null;
+  kind: Laid | undefined;
+  problem: Problem | null;
+  late: boolean;
+  planes: Planes | null;
+  backing: Backing;
+  waiting: Waiting[];
+}
+
 /** Everything that one pane draws: its picture and its overlay, fetched and painted as they change. */
-export function usePane(ask: PaneAsk) {
+export function usePane(ask: PaneAsk): PaneContent {
   const recipe = ask.picture?.recipe ?? null;
   const still = useSettled(recipe);
   const dragged = useDraft((state) => state.moving) && still !== recipe;

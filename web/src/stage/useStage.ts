@@ -1,7 +1,7 @@
 import { useMemo, useRef } from "react";
 
 import type { Item } from "@/api/client";
-import { findStep, firstInput, itemOf, type Recipe } from "@/api/recipe";
+import { findStep, firstInput, itemOf, recipeKey, type Recipe } from "@/api/recipe";
 
 import { backingOf } from "./backdrops";
 import { matteOver } from "./focus";
@@ -11,6 +11,7 @@ import { useDraft } from "@/shot/draft";
 
 import { place, scaleFor, visibleRegion } from "./geometry";
 import { type Look, ownColour } from "./painting";
+import { useStrokesOver } from "./strokes/useStrokesOver";
 import { usePane } from "./usePane";
 import { useView } from "./viewState";
 
@@ -56,7 +57,9 @@ export function useStage(
   const common = { shot, placement, backing, exposure: view.exposure };
   const current = item && known && !known.problem ? { recipe, address, channels: alone } : null;
   if (current && display) before.current = { display, picture: current };
-  const main = usePane({
+  const tint = tintOf(alone);
+  const told = view.fringe && view.fringe.item === item ? view.fringe.told : null;
+  const computed = usePane({
     ...common,
     name: "main",
     display: display ?? null,
@@ -69,14 +72,18 @@ export function useStage(
         : view.unsure && view.unsure.item === item && !view.preview && !alone
           ? { address: item, kind: "unsure", recipe: view.unsure.recipe }
           : null,
-    tint: tintOf(alone),
+    tint,
+  });
+  const main = useStrokesOver(computed, view.preview || told ? null : item, recipe, {
+    exposure: view.exposure,
+    backing: computed.backing,
+    ...(tint ? { tint } : {}),
   });
   // What is hatched or drawn round at a frame is so at the same frame.
   const raw = useDraft((state) => state.recipe);
   const kind = laid && (view.matte === "hatch" || view.matte === "contour") ? view.matte : undefined;
   const scale = placement ? scaleFor(placement.zoom, window.devicePixelRatio) : 1;
   const region = placement && display ? visibleRegion(placement, display, scale) : null;
-  const tint = tintOf(alone);
   const look: Look | null =
     backing.kind === "item" ? null : { exposure: view.exposure, backing, ...(tint ? { tint } : {}) };
   const played = usePlayback(
@@ -91,7 +98,7 @@ export function useStage(
           look,
         }
       : null,
-    JSON.stringify([shot, raw, address, alone, scale, region, look, kind]),
+    JSON.stringify([shot, recipeKey(raw), address, alone, scale, region, look, kind]),
   );
   const moving = useMemo(
     () =>
@@ -119,7 +126,6 @@ export function useStage(
     tint: tintOf(second?.channels ?? null),
   });
 
-  const told = view.fringe && view.fringe.item === item ? view.fringe.told : null;
   const fringe = usePane({
     ...common,
     name: "fringe",
@@ -168,6 +174,8 @@ export function useStage(
     otherLabel,
     told: alone ? null : told,
     main: moving ?? main,
+    /** The same without strokes that are not computed yet. */
+    computed: moving ?? computed,
     other,
     fringe,
   };

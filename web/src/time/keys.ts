@@ -64,8 +64,21 @@ function asOwnKeys(value: Record<string, unknown>): Record<string, unknown> {
   return { ...rest, points: { keys } };
 }
 
+/**
+ * Parts of settings in which nothing moves. Settings are never changed in place, so that of thousands of strokes only
+ * the new one is looked through after each change.
+ */
+const STILL = new WeakSet();
+
 /** A value as it is at a frame; itself where nothing in it moves. */
 function looked(value: unknown, frame: number, inPaths = false): unknown {
+  if (typeof value !== "object" || value === null || STILL.has(value)) return value;
+  const seen = lookedInto(value, frame, inPaths);
+  if (seen === value) STILL.add(value);
+  return seen;
+}
+
+function lookedInto(value: object, frame: number, inPaths: boolean): unknown {
   if (Array.isArray(value)) {
     const found = value.map((inner) => looked(inner, frame, inPaths));
     return found.some((inner, index) => inner !== value[index]) ? found : value;
@@ -118,14 +131,24 @@ export function withKey(keys: readonly Key[], frame: number, value: unknown): Ke
   return inOrder([...others, way ? [frame, value, way] : [frame, value]]);
 }
 
-/** A value that was changed as it is at a frame, with the keys that it had: what moves gets a key there. */
+/**
+ * A value that was changed as it is at a frame, with the keys that it had: what moves gets a key there. Itself where
+ * nothing in it moves.
+ */
 function written(value: unknown, frame: number): unknown {
-  if (Array.isArray(value)) return value.map((inner) => written(inner, frame));
+  if (typeof value !== "object" || value === null || STILL.has(value)) return value;
+  if (Array.isArray(value)) {
+    const list: unknown[] = value.map((inner) => written(inner, frame));
+    return list.some((inner, index) => inner !== value[index]) ? list : value;
+  }
   if (!isObject(value)) return value;
   const origin = value[ORIGIN];
-  return Object.fromEntries(
-    Object.entries(value).map(([name, inner]) => [name, merged(inner, origin?.[name], frame)]),
+  const entries = Object.entries(value).map(
+    ([name, inner]) => [name, merged(inner, origin?.[name], frame)] as const,
   );
+  return origin || entries.some(([name, inner]) => inner !== value[name])
+    ? Object.fromEntries(entries)
+    : value;
 }
 
 function merged(now: unknown, before: unknown, frame: number): unknown {

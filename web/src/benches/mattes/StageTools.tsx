@@ -1,13 +1,12 @@
 import { useEffect, useRef } from "react";
 
 import type { Item } from "@/api/client";
-import { type Recipe, type Step, findStep, freeName, insertAfter } from "@/api/recipe";
+import { type Recipe, type Step, findStep, firstInput, freeName, insertAfter } from "@/api/recipe";
 import { useDraft } from "@/shot/draft";
 import { sourceOf, useMarksOf } from "@/shot/marks";
 import { Drawings } from "@/stage/Drawings";
 import { pictureOf } from "@/stage/focus";
 import type { Placement } from "@/stage/geometry";
-import { LiveStroke } from "@/stage/LiveStroke";
 import { Overlay } from "@/stage/Overlay";
 import { useTools } from "@/stage/tools";
 
@@ -22,29 +21,33 @@ interface Props {
   items: Item[];
   item: string | null;
   placement: Placement;
-  /** Changes whenever the stage shows another computed picture. */
-  shown: unknown;
   writable: boolean;
   onHover: (at: [number, number] | null) => void;
   onPut: (change: (before: Recipe) => [Recipe, string]) => void;
 }
 
 /** What the Mattes bench does on the stage itself: marks, strokes, shapes, and the thin parts that vanish. */
-export function StageTools({ recipe, items, item, placement, shown, writable, onHover, onPut }: Props) {
+export function StageTools({ recipe, items, item, placement, writable, onHover, onPut }: Props) {
   const { tool, lost, path, points, scouting, ghosts, change } = useTools();
   const raw = useDraft((state) => state.recipe);
   const own = useMarksOf(item);
   const { places: unsure, at: unsureAt } = useDoubts();
   const marks = scouting ? own : [];
   const edit = useDraft((state) => state.edit);
-  const known = items.find((entry) => entry.name === item && !entry.problem);
+  const described = (name: string | null | undefined) =>
+    items.find((entry) => entry.name === name && !entry.problem);
+  const known = described(item);
+  const step = item ? findStep(recipe, item) : undefined;
+  // A touch-up that was just made is not described yet; it is what it is fed with.
+  const surface = known ?? (step?.op === "touch_up" ? described(firstInput(step)) : undefined);
   const zoom = placement.zoom;
 
   const drawn = useRef(false);
   const marking = useMarking(sourceOf(recipe, item));
   const painting = usePainting({
     recipe,
-    known,
+    item,
+    surface,
     zoom,
     onStroke: (stroke) => {
       if (!item) return;
@@ -74,14 +77,10 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
     },
     onRecipe: edit,
   });
-  const told = isTold(item ? findStep(recipe, item) : undefined);
+  const told = isTold(step);
   useEffect(() => {
     if (!told && (tool === "keep" || tool === "drop")) change({ tool: "none" });
   }, [told, tool, change]);
-  const { settle } = painting;
-  useEffect(() => {
-    settle();
-  }, [shown, settle]);
   useEffect(() => {
     if (!drawn.current) change({ stroke: null, path: null, points: [] });
     drawn.current = false;
@@ -121,9 +120,6 @@ export function StageTools({ recipe, items, item, placement, shown, writable, on
         }
         onHover={onHover}
       >
-        {painting.live.map((stroke, index) => (
-          <LiveStroke key={index} stroke={stroke} placement={placement} />
-        ))}
         {drawings}
         {tool === "touch" && painting.refused && (
           <p role="alert" className="absolute inset-x-0 top-3 text-center text-[12px] text-clay">

@@ -40,9 +40,9 @@ export function painted(item: Item, brush: Brush): string[] | null {
   return own.filter((name) => !alpha.includes(name) && !item.data.includes(name));
 }
 
-export function strokeOf(points: number[][], brush: Brush, channels: string[]): Stroke {
+/** What a stroke of a brush is but for its points. */
+export function brushed(brush: Brush, channels: string[]): Omit<Stroke, "points"> {
   return {
-    points,
     radius: brush.radius,
     hardness: brush.hardness,
     opacity: brush.opacity,

@@ -1,5 +1,5 @@
 import { postForBytes } from "@/api/client";
-import { type Recipe, drafted } from "@/api/recipe";
+import { type Recipe, drafted, recipeKey } from "@/api/recipe";
 import { planesOf } from "@/stage/painting";
 import { ownView, useFollowed } from "@/stage/planes";
 import { useView } from "@/stage/viewState";
@@ -20,9 +20,11 @@ export interface LitAsk {
 /** The lit object as it is asked for, following what is dragged. */
 export function useLit(shot: number, recipe: Recipe | null, ask: LitAsk | null, view: string) {
   const arrivals = useView((state) => state.arrivals);
-  return useFollowed(recipe && ask ? JSON.stringify([shot, recipe, ask, arrivals]) : "", async () =>
-    planesOf(
-      await postForBytes(`/api/shots/${shot}/lit`, { ...drafted(recipe!), ...ask, view: ownView(view) }),
-    ),
+  return useFollowed(
+    recipe && ask ? JSON.stringify([shot, recipeKey(recipe), ask, arrivals]) : "",
+    async () =>
+      planesOf(
+        await postForBytes(`/api/shots/${shot}/lit`, { ...drafted(recipe!), ...ask, view: ownView(view) }),
+      ),
   );
 }

@@ -1,0 +1,172 @@
+"""People's length: long strokes, many points, sources, frames and steps, an hour of work; and what guards the page."""
+
+from __future__ import annotations
+
+import base64
+import math
+from collections.abc import Callable
+
+import numpy as np
+from browser_support import BrowserTest
+from playwright.sync_api import Page
+
+PIXELS = """(name) => {
+  const canvas = document.querySelector(`canvas[data-pane="${name}"]`);
+  const { data } = canvas.getContext("2d").getImageData(0, 0, canvas.width, canvas.height);
+  let text = "";
+  for (let at = 0; at < data.length; at += 8192) text += String.fromCharCode(...data.subarray(at, at + 8192));
+  return [canvas.height, canvas.width, btoa(text)];
+}"""
+BUSY = """() => setTimeout(() => {
+  const end = performance.now() + 1200;
+  while (performance.now() < end);
+  window.done = true;
+})"""
+LIVE = 'canvas[data-pane="main"][data-strokes="live"]'
+
+
+class Guard(BrowserTest):
+    def test_a_page_that_computes_for_long_is_noticed(self) -> None:
+        page = self.open_shot()
+        page.evaluate(BUSY)
+        page.wait_for_function("window.done")
+        with self.assertRaisesRegex(AssertionError, "computed for .* without a break"):
+            self.assert_never_frozen()
+
+    def test_a_page_that_waits_is_not(self) -> None:
+        page = self.open_shot()
+        page.wait_for_timeout(900)
+        self.assert_never_frozen()
+
+
+class LongHand(BrowserTest):
+    def stage(self, page: Page) -> np.ndarray:
+        """The bytes of the stage, H x W x 4."""
+        height, width, text = page.evaluate(PIXELS, "main")
+        return np.frombuffer(base64.b64decode(text), np.uint8).reshape(height, width, 4).astype(np.int16)
+
+    def wave(self, count: int) -> list[tuple[float, float]]:
+        """Places of the picture along a long wave that comes back again and again."""
+        return [(40 + 240 * abs(2 * ((i / 160) % 1) - 1), 90 + 60 * math.sin(i / 9)) for i in range(count)]
+
+    def paint(self, page: Page, places: list[tuple[float, float]]) -> None:
+        """Press at the first place, go by the others, and hold on."""
+        for number, place in enumerate(places):
+            page.mouse.move(*self.spot(page, *place))
+            if not number:
+                page.mouse.down()
+
+    def heap(self, page: Page) -> float:
+        """Megabytes of scripts that the page holds after a collection."""
+        session = page.context.new_cdp_session(page)
+        session.send("HeapProfiler.enable")
+        session.send("HeapProfiler.collectGarbage")
+        return session.send("Runtime.getHeapUsage")["usedSize"] / 1e6
+
+    def processor(self, page: Page) -> Callable[[], float]:
+        """Tells the seconds of processor time that the page's main thread has used."""
+        session = page.context.new_cdp_session(page)
+        session.send("Performance.enable")
+
+        def spent() -> float:
+            metrics = {row["name"]: row["value"] for row in session.send("Performance.getMetrics")["metrics"]}
+            return metrics["ThreadTime"]
+
+        return spent
+
+    def set_brush(self, page: Page, **settings: float) -> None:
+        for name, value in settings.items():
+            field = page.get_by_label("Tools").get_by_label(f"{name.capitalize()} value", exact=True)
+            field.fill(str(value))
+            field.press("Enter")
+
+    def test_what_is_seen_while_painting_is_what_is_computed(self) -> None:
+        """On a matte, a matte laid over its picture, a picture, its alpha over the weave; soft, hard and half."""
+        page = self.open_shot()
+        for item, view, scope, brush in (
+            ("matte", "matte off", None, {"radius": 24, "hardness": 0.2, "value": 1}),
+            ("matte", "matte off", None, {"radius": 9, "hardness": 1, "opacity": 0.5, "value": 0}),
+            ("matte", "hatch", None, {"radius": 30, "hardness": 0, "value": 0.3}),
+            ("moth", "matte off", "all", {"radius": 24, "hardness": 0.4, "value": 0.18}),
+            ("cut", "matte off", "alpha", {"radius": 20, "hardness": 0.1, "opacity": 0.8, "value": 0.4}),
+            ("cut", "matte off", "colour", {"radius": 16, "hardness": 0.5, "value": 0.6}),
+        ):
+            with self.subTest(item=item, view=view, scope=scope, **brush):
+                self.choose_item(page, item)
+                self.set_choice("Matte view", view)
+                page.keyboard.press("t")
+                if scope:
+                    page.get_by_role("group", name="Works on").get_by_role("button", name=scope).click()
+                self.set_brush(page, **brush)
+                page.wait_for_timeout(300)
+                before = self.stage(page)
+                self.paint(page, self.wave(60))
+                page.wait_for_timeout(100)
+                painted = self.stage(page)
+                page.mouse.up()
+                page.locator(LIVE).wait_for(state="detached")
+                page.mouse.move(10, 10)
+                page.wait_for_timeout(100)
+                computed = self.stage(page)
+                self.assertGreater(np.abs(painted - before).max(), 40)
+                self.assertLessEqual(np.abs(painted - computed).max(), 4)
+                page.keyboard.press("Escape")
+                page.keyboard.press("Control+z")
+                page.wait_for_timeout(300)
+
+    def test_a_stroke_costs_the_same_at_its_end_as_at_its_beginning(self) -> None:
+        page = self.open_shot(query="?item=matte")
+        page.keyboard.press("t")
+        heap = self.heap(page)
+        places = self.wave(1000)
+        self.paint(page, places[:1])
+        processor = self.processor(page)
+        spent: list[float] = []
+        for start in range(0, 1000, 100):
+            begun = processor()
+            self.paint_on(page, places[start : start + 100])
+            spent.append(processor() - begun)
+        page.mouse.up()
+        self.wait_for(lambda: bool(self.step("touch_up")))
+        page.locator(LIVE).wait_for(state="detached")
+        self.assertLessEqual(spent[-1], 1.5 * spent[0], spent)
+        self.assertLess(self.heap(page) - heap, 50)
+        points = self.step("touch_up")["set"]["strokes"][0]["points"]
+        # Points that the course does not need are left out, and what stays passes by all of them.
+        self.assertLess(len(points), 900)
+        line = np.array(points)[:, :2]
+        for x, y in places[5:1000:37]:
+            a, b = line[:-1], line[1:]
+            way = b - a
+            t = np.clip(((np.array([x, y]) - a) * way).sum(1) / np.maximum(1e-9, (way**2).sum(1)), 0, 1)
+            # A pixel of the screen is half a pixel of this picture, and positions are kept to a tenth.
+            self.assertLess(np.hypot(*(a + way * t[:, None] - (x, y)).T).min(), 0.3 + 0.5)
+
+    def paint_on(self, page: Page, places: list[tuple[float, float]]) -> None:
+        for place in places:
+            page.mouse.move(*self.spot(page, *place))
+
+    def test_strokes_in_quick_succession_stay_until_they_are_computed(self) -> None:
+        """While the server holds its answers back, all of them are seen, and none comes twice."""
+        page = self.open_shot(query="?item=matte")
+        page.keyboard.press("t")
+        self.set_brush(page, radius=6, hardness=1, opacity=0.5)
+        # Nobody answers for as long as nothing is done with a request.
+        page.route("**/view", lambda route: None)
+        for y in (20, 40, 60):
+            self.paint(page, [(40, y), (90, y)])
+            page.mouse.up()
+        for y in (20, 40, 60):
+            self.assert_pixel(page, 60, y, [128] * 3, near=4)
+        # A fourth is given up: the others stay.
+        self.paint(page, [(40, 80), (90, 80)])
+        self.assert_pixel(page, 60, 80, [128] * 3, near=4)
+        page.keyboard.press("Escape")
+        page.mouse.up()
+        for y, wanted in ((20, 128), (40, 128), (60, 128), (80, 0)):
+            self.assert_pixel(page, 60, y, [wanted] * 3, near=4)
+        page.unroute("**/view")
+        page.locator(LIVE).wait_for(state="detached")
+        for y, wanted in ((20, 128), (40, 128), (60, 128), (80, 0)):
+            self.assert_pixel(page, 60, y, [wanted] * 3, near=4)
+        self.assertEqual(len(self.step("touch_up")["set"]["strokes"]), 3)

@@ -139,8 +139,9 @@ class BrowserTest(StaticLiveServerTestCase):
                 with suppress(PlaywrightError):
                     page.wait_for_timeout(50)
         long_tasks = _long_tasks().take()
-        for task in long_tasks:
-            print(f"{self.id()}: a task of {task.clock:.0f} ms, {task.processor:.0f} ms of it computed")
+        if long_tasks:
+            longest = long_tasks[0]
+            print(f"{self.id()}: a task of {longest.clock:.0f} ms, {longest.processor:.0f} ms of it computed")
         frozen = [task for task in long_tasks if task.processor > MOST_MS]
         if frozen and not self.long_tasks_because:
             self.fail(f"the page computed for {frozen[0].processor:.0f} ms without a break")

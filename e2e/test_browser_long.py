@@ -5,10 +5,20 @@ from __future__ import annotations
 import base64
 import math
 from collections.abc import Callable
+from typing import Any
 
 import numpy as np
-from browser_support import BrowserTest
+from browser_support import BrowserTest, plate
+from django.core.files.base import ContentFile
+from django.test import override_settings
 from playwright.sync_api import Page
+from server_support import exr_bytes
+
+from nexal.recipe import parse_recipe
+from projects.models import Shot
+from recipes.services import first_revision, save
+from sources.sequences import add_frame, create
+from sources.services import import_file
 
 PIXELS = """(name) => {
   const canvas = document.querySelector(`canvas[data-pane="${name}"]`);
@@ -39,7 +49,18 @@ class Guard(BrowserTest):
         self.assert_never_frozen()
 
 
-class LongHand(BrowserTest):
+class Long(BrowserTest):
+    def heap(self, page: Page) -> float:
+        """Megabytes of scripts that the page holds after a collection."""
+        session = page.context.new_cdp_session(page)
+        session.send("HeapProfiler.enable")
+        session.send("HeapProfiler.collectGarbage")
+        used = session.send("Runtime.getHeapUsage")["usedSize"] / 1e6
+        session.detach()
+        return used
+
+
+class LongHand(Long):
     def stage(self, page: Page) -> np.ndarray:
         """The bytes of the stage, H x W x 4."""
         height, width, text = page.evaluate(PIXELS, "main")
@@ -55,13 +76,6 @@ class LongHand(BrowserTest):
             page.mouse.move(*self.spot(page, *place))
             if not number:
                 page.mouse.down()
-
-    def heap(self, page: Page) -> float:
-        """Megabytes of scripts that the page holds after a collection."""
-        session = page.context.new_cdp_session(page)
-        session.send("HeapProfiler.enable")
-        session.send("HeapProfiler.collectGarbage")
-        return session.send("Runtime.getHeapUsage")["usedSize"] / 1e6
 
     def processor(self, page: Page) -> Callable[[], float]:
         """Tells the seconds of processor time that the page's main thread has used."""
@@ -170,3 +184,90 @@ class LongHand(BrowserTest):
         for y, wanted in ((20, 128), (40, 128), (60, 128), (80, 0)):
             self.assert_pixel(page, 60, y, [wanted] * 3, near=4)
         self.assertEqual(len(self.step("touch_up")["set"]["strokes"]), 3)
+
+    def test_a_shape_of_300_points_is_dragged(self) -> None:
+        points = [
+            [160 + 100 * math.cos(turn), 90 + 60 * math.sin(turn)] for turn in np.linspace(0, 2 * math.pi, 300)[:-1]
+        ]
+        steps = [{"name": "around", "op": "shape", "in": {"like": "moth"}, "set": {"paths": [{"points": points}]}}]
+        self.shot = self.make_shot(
+            "long shape",
+            {"nexal": 1, "sources": {"moth": {"files": "moth.exr"}}, "steps": steps},
+            {"moth.exr": exr_bytes(plate())},
+        )
+        page = self.open_shot(query="?item=around")
+        page.get_by_role("button", name="Draw shapes").click()
+        self.assert_pixel(page, 200, 90, [255] * 3)
+        # The whole curve, then one of its points.
+        for start, by in (((160, 90), 0.3), ((260, 90), 0.2)):
+            self.paint(page, [(start[0] + by * i, start[1] - by * i / 2) for i in range(100)])
+            page.mouse.up()
+        self.wait_for(lambda: self.step("around")["set"]["paths"][0]["points"][0][0] > 265)
+
+    def test_marks_of_a_long_drag(self) -> None:
+        page = self.open_shot(query="?item=moth")
+        page.get_by_label("Bench").get_by_role("button", name="Subject").click()
+        self.paint(page, self.wave(300))
+        page.mouse.up()
+        self.wait_for(lambda: len(Shot.objects.get(pk=self.shot.pk).marks) > 20)
+
+
+class LongShot(Long):
+    SOURCES, FRAMES, STEPS, EDITS = 40, 100, 300, 240
+
+    def large_shot(self) -> Shot:
+        """Forty sources, one of them of a hundred frames, and three hundred steps."""
+        shot = Shot.objects.create(project=self.project, name="900 long", first_frame=1, last_frame=self.FRAMES)
+        revision = first_revision(shot, self.user.pk)
+        small = {name: np.full((18, 32), value, np.float16) for name, value in zip("RGB", (0.5, 0.25, 0.125))}
+        with override_settings(NEXAL_JOBS="inline"):
+            flight = create(shot, "flight.%04d.exr")
+            for number in range(1, self.FRAMES + 1):
+                planes = small | {"R": np.full((18, 32), number / 128, np.float16)}
+                add_frame(flight, number, ContentFile(exr_bytes(planes), name="x.exr"))
+            for number in range(1, self.SOURCES):
+                file = f"light_{number}.exr"
+                import_file(shot, file, ContentFile(exr_bytes(small), name=file))
+        steps: list[dict[str, Any]] = [{"name": "s0", "op": "weigh", "in": {"from": "flight"}}]
+        for number in range(1, self.STEPS - 1):
+            # Chains of ten, so that not everything hangs on everything.
+            above = f"s{number - 1}" if number % 10 else "s0"
+            steps.append({"name": f"s{number}", "op": "stretch", "in": {"from": above}, "set": {"white": 0.99}})
+        steps.append({"name": "end", "op": "stretch", "in": {"from": "s0"}, "set": {"white": 0.5, "domain": "scene"}})
+        sources = {"flight": {"files": "flight.%04d.exr"}}
+        sources |= {f"light_{number}": {"files": f"light_{number}.exr"} for number in range(1, self.SOURCES)}
+        save(shot, self.user.pk, revision.number, parse_recipe({"nexal": 1, "sources": sources, "steps": steps}))
+        return shot
+
+    def test_an_hour_of_work_in_a_large_shot(self) -> None:
+        self.shot = self.large_shot()
+        page = self.open_shot(query="?item=end")
+        slider = page.locator("[data-settings]").get_by_role("slider", name="White", exact=True)
+        slider.wait_for()
+        page.wait_for_timeout(2000)
+        begun = self.shot.revisions.count()
+        slider.focus()
+        for _ in range(20):
+            page.keyboard.press("ArrowRight")
+        page.wait_for_timeout(1500)
+        heap = self.heap(page)
+        for edit in range(self.EDITS):
+            page.keyboard.press("ArrowLeft" if edit % 12 < 6 else "ArrowRight")
+            if edit % 20 == 19:
+                page.keyboard.press("Control+z")
+                slider.focus()
+            if edit % 30 == 29:
+                # On through time, as one does meanwhile.
+                page.keyboard.press("Escape")
+                page.keyboard.press(".")
+                slider.focus()
+        self.wait_for(lambda: self.shot.revisions.count() > begun + 20)
+        # The lineage and the wall from one end to the other, and a range played.
+        for label in ("Lineage", "Channels"):
+            page.get_by_label(label, exact=True).first.hover()
+            for _ in range(20):
+                page.mouse.wheel(600, 600)
+                page.wait_for_timeout(30)
+        page.wait_for_timeout(1000)
+        self.assertLess(self.heap(page) - heap, 60)
+        self.assertEqual(len(self.recipe()["steps"]), self.STEPS)

@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from nexal.kernels.threads import THREADS, spread
 from nexal.picture import Plane
 
-
 TILE = 64
 """Pixels of the side of a tile, for which the segments that can matter are chosen first."""
 BLOCK = 16
@@ -29,8 +28,10 @@ def _distance(px: float, py: float, dx: float, dy: float, length: float) -> floa
 
 @numba.njit(cache=True, nogil=True)
 def _passage(size: float, hardness: float, distance: float) -> float:
-    """How far a dab of a radius has passed from nothing (0) to full coverage (1) at a distance from its middle. It rises
-    with the radius, and falls with the distance."""
+    """How far a dab has passed from nothing (0) to full coverage (1) at a distance from its middle.
+
+    It rises with the dab's radius, and falls with the distance.
+    """
     # The passage is a pixel wide at least, about the same middle.
     half = max(size * (1.0 - hardness), 1.0) * 0.5
     return (size * (1.0 + hardness) * 0.5 + half - distance) / (2.0 * half)

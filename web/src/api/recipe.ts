@@ -92,9 +92,15 @@ export function findStep(recipe: Recipe, name: string): Step | undefined {
   return stepsOf(recipe).find((step) => step.name === name);
 }
 
-/** Addresses that a step names, in its ports and in the `from` of its settings. */
-export function addressesOf(step: Step): string[] {
-  return [...Object.values(step.in ?? {}).flat(), ...inSettings(step.set ?? {})];
+const ADDRESSES_OF = new WeakMap<Step, readonly string[]>();
+
+/** Addresses that a step names, in its ports and in the `from` of its settings. Steps are never changed in place. */
+export function addressesOf(step: Step): readonly string[] {
+  const known = ADDRESSES_OF.get(step);
+  if (known) return known;
+  const addresses = [...Object.values(step.in ?? {}).flat(), ...inSettings(step.set ?? {})];
+  ADDRESSES_OF.set(step, addresses);
+  return addresses;
 }
 
 /** The one address at a port; of a list, none. */

@@ -1,13 +1,15 @@
 import { EllipsisVertical } from "lucide-react";
-import { type DragEvent, useEffect, useLayoutEffect, useRef, useState } from "react";
+import { type DragEvent, memo, useEffect, useLayoutEffect, useRef, useState } from "react";
 
 import type { Item } from "@/api/client";
-import { type Recipe, findStep, placesFor, sourcesOf, stepsOf } from "@/api/recipe";
+import { type Recipe, type Step, placesFor, sourcesOf, stepsOf } from "@/api/recipe";
 import { Hint } from "@/help/Hint";
 import { Flag } from "@/notes/Flag";
 import { type NoteRow, useNoting, useOpenNotes } from "@/notes/notes";
 import { Cut } from "@/parts/Cut";
-import { Menu } from "@/parts/Menu";
+import { type Choice, Menu } from "@/parts/Menu";
+import { useSeen } from "@/parts/useSeen";
+import { useSteady } from "@/parts/useSteady";
 import { DRAGGED } from "@/wall/Tile";
 import { coverageWords } from "@/stage/coverage";
 import { useSmallPlanes } from "@/stage/planes";
@@ -64,21 +66,32 @@ export function Lineage({
       ?.scrollIntoView({ block: "nearest", inline: "nearest" });
   }, [item]);
 
-  const cell = (name: string) => (
+  const steady = useSteady({
+    onPick,
+    onChoose,
+    onMove: actions.move,
+    onRename: actions.rename,
+    choices: (name: string) => {
+      const position = steps.findIndex((step) => step.name === name);
+      return choicesFor(name, steps[position], position, placesFor(recipe, name), actions);
+    },
+  });
+  const near = related(items, item);
+  const described = new Map(items.map((entry) => [entry.name, entry]));
+  const cell = (name: string, step?: Step, position = -1) => (
     <Cell
       key={name}
       shot={shot}
-      recipe={recipe}
       name={name}
-      item={items.find((entry) => entry.name === name)}
+      step={step}
+      position={position}
+      item={described.get(name)}
       chosen={name === item}
-      related={related(items, item).has(name)}
-      notes={notes.filter((note) => note.item === name)}
+      related={near.has(name)}
+      notes={notes.some((note) => note.item === name) ? notes.filter((note) => note.item === name) : NO_NOTES}
       writable={writable}
-      actions={actions}
       picked={picked.includes(name)}
-      onPick={onPick}
-      onChoose={onChoose}
+      {...steady}
     />
   );
   return (
@@ -105,9 +118,9 @@ export function Lineage({
         }}
       >
         <Threads width={width} recipe={recipe} items={items} item={item} container={ribbon} />
-        {sources.map(cell)}
+        {sources.map((name) => cell(name))}
         {steps.length > 0 && sources.length > 0 && <span className="mt-1 h-[76px] w-px shrink-0 bg-line" />}
-        {steps.map((step) => cell(step.name))}
+        {steps.map((step, position) => cell(step.name, step, position))}
         {writable && (
           <button
             type="button"
@@ -144,27 +157,71 @@ export function related(items: Item[], item: string | null): Set<string> {
   ]);
 }
 
+const NO_NOTES: NoteRow[] = [];
+
 interface CellProps {
   shot: number;
-  recipe: Recipe;
   name: string;
+  /** The step, and its place among the steps; none for a source. */
+  step: Step | undefined;
+  position: number;
   item: Item | undefined;
   chosen: boolean;
   related: boolean;
   /** What people have to say about it. */
   notes: NoteRow[];
   writable: boolean;
-  actions: Actions;
   picked: boolean;
   onPick: (item: string) => void;
   onChoose: (item: string) => void;
+  onMove: (item: string, to: number) => void;
+  onRename: (item: string) => void;
+  choices: (item: string) => Choice[];
 }
 
-function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest }: CellProps) {
-  const { writable, actions, picked, onPick, onChoose } = rest;
-  const step = findStep(recipe, name);
+/** Whether two descriptions of an item are drawn alike: the recipe that it was described by makes no difference. */
+function alike(a: Item | undefined, b: Item | undefined): boolean {
+  if (a === b || !a || !b) return a === b;
+  return (
+    a.digest !== "" &&
+    a.digest === b.digest &&
+    !a.problem &&
+    !b.problem &&
+    a.alpha === b.alpha &&
+    a.plane === b.plane &&
+    a.inputs.join() === b.inputs.join()
+  );
+}
+
+/** A cell of a ribbon of hundreds is drawn again only where it differs. */
+const Cell = memo(DrawnCell, (a, b) =>
+  (Object.keys(b) as (keyof CellProps)[]).every((name) =>
+    name === "item" ? alike(a.item, b.item) : a[name] === b[name],
+  ),
+);
+
+function DrawnCell({
+  shot,
+  name,
+  step,
+  position,
+  item,
+  chosen,
+  related: near,
+  notes,
+  writable,
+  picked,
+  onPick,
+  onChoose,
+  onMove,
+  onRename,
+  choices,
+}: CellProps) {
   const off = step?.on === false;
-  const planes = useSmallPlanes(shot, item, name, !item?.problem);
+  const box = useRef<HTMLDivElement>(null);
+  // Of hundreds, those that nobody has come near cost next to nothing.
+  const seen = useSeen(box);
+  const planes = useSmallPlanes(shot, item, name, seen && !item?.problem);
   const edge = item?.problem
     ? "border-ember"
     : chosen
@@ -174,15 +231,15 @@ function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest 
         : "border-line";
   const inputs = item?.inputs.join(", ");
   const told = step ? step.op + (inputs ? ` of ${inputs}` : "") : "source";
-  const position = stepsOf(recipe).findIndex((other) => other.name === name);
   return (
     <div
+      ref={box}
       className={`relative w-28 shrink-0 ${off ? "opacity-50" : ""} ${picked ? "rounded-sm outline-1 outline-offset-4 outline-dashed outline-lichen" : ""}`}
       data-cell={name}
       onDragOver={(event) => step && event.dataTransfer.types.includes(MOVED) && event.preventDefault()}
       onDrop={(event) => {
         const moved = event.dataTransfer.getData(MOVED);
-        if (moved && step && moved !== name) actions.move(moved, position);
+        if (moved && step && moved !== name) onMove(moved, position);
       }}
     >
       <button
@@ -211,7 +268,7 @@ function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest 
           event.preventDefault();
           onPick(name);
         }}
-        onDoubleClick={() => writable && actions.rename(name)}
+        onDoubleClick={() => writable && onRename(name)}
         className={`relative block h-[57px] w-28 overflow-hidden rounded-sm border bg-well ${edge}`}
       >
         {item?.problem ? (
@@ -251,8 +308,8 @@ function Cell({ shot, recipe, name, item, chosen, related: near, notes, ...rest 
         <span className="ml-auto min-w-0 shrink-[99] truncate text-[11px] text-faint">
           {off ? "off" : (step?.op.replaceAll("_", " ") ?? "source")}
         </span>
-        {writable && (
-          <Menu choices={choicesFor(name, step, position, placesFor(recipe, name), actions)}>
+        {writable && seen && (
+          <Menu choices={() => choices(name)}>
             <button
               type="button"
               aria-label={`More for ${name}`}

@@ -9,8 +9,11 @@ export interface Choice {
   danger?: boolean;
 }
 
+/** Choices of a menu, or what makes them when it opens. */
+type Choices = Choice[] | (() => Choice[]);
+
 /** A menu under its trigger. */
-export function Menu({ choices, children }: { choices: Choice[]; children: ReactNode }) {
+export function Menu({ choices, children }: { choices: Choices; children: ReactNode }) {
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger asChild>{children}</DropdownMenu.Trigger>
@@ -24,19 +27,23 @@ export function Menu({ choices, children }: { choices: Choice[]; children: React
           }}
           className="z-50 min-w-44 rounded-sm border border-line bg-raised p-1 shadow-xl"
         >
-          {choices.map((choice) => (
-            <DropdownMenu.Item
-              key={choice.label}
-              disabled={choice.disabled}
-              onSelect={choice.onSelect}
-              className={`flex cursor-default justify-between gap-6 rounded-sm px-2 py-1 text-[12px] outline-none data-[disabled]:opacity-40 data-[highlighted]:bg-line ${choice.danger ? "text-ember" : ""}`}
-            >
-              {choice.label}
-              {choice.keys && <kbd className="font-mono text-dim">{choice.keys}</kbd>}
-            </DropdownMenu.Item>
-          ))}
+          <Content choices={choices} />
         </DropdownMenu.Content>
       </DropdownMenu.Portal>
     </DropdownMenu.Root>
   );
+}
+
+function Content({ choices }: { choices: Choices }) {
+  return (typeof choices === "function" ? choices() : choices).map((choice) => (
+    <DropdownMenu.Item
+      key={choice.label}
+      disabled={choice.disabled}
+      onSelect={choice.onSelect}
+      className={`flex cursor-default justify-between gap-6 rounded-sm px-2 py-1 text-[12px] outline-none data-[disabled]:opacity-40 data-[highlighted]:bg-line ${choice.danger ? "text-ember" : ""}`}
+    >
+      {choice.label}
+      {choice.keys && <kbd className="font-mono text-dim">{choice.keys}</kbd>}
+    </DropdownMenu.Item>
+  ));
 }

@@ -178,6 +178,8 @@ function Outline({ points, to, lit, cut, chosen, open = false }: OutlineProps) {
     ? [one.slice(2, 4), one.slice(4, 6)].filter((pair) => pair.length === 2 && (pair[0] || pair[1]))
     : [];
   const line = cut ? "stroke-clay" : "stroke-lichen";
+  const held = chosen.flatMap((index) => (points[index] ? [to(points[index][0]!, points[index][1]!)] : []));
+  const free = points.flatMap(([x, y], index) => (chosen.includes(index) ? [] : [to(x!, y!)]));
   return (
     <g data-path={open ? "open" : "closed"}>
       <path d={path} fill="none" stroke="#000" strokeOpacity={0.55} strokeWidth={3} />
@@ -198,20 +200,16 @@ function Outline({ points, to, lit, cut, chosen, open = false }: OutlineProps) {
           </g>
         );
       })}
-      {points.map(([x, y], index) => {
-        const [sx, sy] = to(x!, y!);
-        const held = chosen.includes(index);
-        return (
-          <path
-            key={index}
-            d={`M${sx} ${sy - 4.2}L${sx + 4.2} ${sy}L${sx} ${sy + 4.2}L${sx - 4.2} ${sy}Z`}
-            className={held ? `fill-lichen ${line}` : `fill-panel ${line}`}
-            strokeWidth={1.2}
-          />
-        );
-      })}
+      {/* All in two elements: hundreds of them would each be laid out again at every step of a drag. */}
+      <path d={knots(free)} data-points="free" className={`fill-panel ${line}`} strokeWidth={1.2} />
+      <path d={knots(held)} data-points="chosen" className={`fill-lichen ${line}`} strokeWidth={1.2} />
     </g>
   );
+}
+
+/** The points of a curve as one outline. */
+function knots(places: [number, number][]): string {
+  return places.map(([x, y]) => `M${x} ${y - 4.2}L${x + 4.2} ${y}L${x} ${y + 4.2}L${x - 4.2} ${y}Z`).join("");
 }
 
 /** Boxes of what is lost, unexplained or unsure, and nothing else. */

@@ -1,4 +1,4 @@
-"""In Chromium, on the running demo: from a moved slider to pixels on the stage, and scrolling of a wall of channels.
+"""In Chromium, on the running demo: a slider and a brush to pixels on the stage, and scrolling of a wall of channels.
 
 Asks a server that runs with the demo: `./run demo`, then `./run bench looking`. Chromium draws without a graphics card
 there, on the same two cores as the server.
@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 SHOT, ITEM = "040 moth", "screen"
 STEPS = 30
 CHANNELS, WIDTH, HEIGHT = 1000, 2048, 1080
+LARGE = (4096, 2160)
 # When the pointer was moved, and when the stage was drawn with another picture after that: the frame after the
 # drawing has begun then.
 WATCH = """(() => {
@@ -39,6 +40,27 @@ WATCH = """(() => {
     return draw.apply(this, given);
   };
 })()"""
+# From a pointer's move to the frame in which the stage was drawn with what it painted.
+FOLLOW = """() => {
+  window.lags = [];
+  let moved = null;
+  addEventListener("pointermove", () => { moved ??= performance.now(); }, true);
+  const draw = CanvasRenderingContext2D.prototype.drawImage;
+  CanvasRenderingContext2D.prototype.drawImage = function (...given) {
+    if (this.canvas.dataset.pane === "main" && this.canvas.dataset.strokes && moved !== null) {
+      const began = moved;
+      moved = null;
+      requestAnimationFrame(() => window.lags.push(performance.now() - began));
+    }
+    return draw.apply(this, given);
+  };
+  let up = 0;
+  addEventListener("pointerup", () => { up = performance.now(); window.settled = null; }, true);
+  const stage = document.querySelector('canvas[data-pane="main"]');
+  new MutationObserver(() => {
+    if (up && !stage.dataset.strokes) [window.settled, up] = [performance.now() - up, 0];
+  }).observe(stage, { attributes: true });
+}"""
 SCROLL = """async () => {
   const wall = [...document.querySelectorAll('[aria-label="Channels"] div.overflow-y-auto')].pop();
   const gaps = [];
@@ -63,6 +85,9 @@ def main() -> None:
         page.get_by_label("Lineage").wait_for()
         page.goto(page.url.split("?")[0] + f"?item={ITEM}")
         _slider(page)
+        with _large_shot() as shot:
+            page.goto(page.url.split("/shots/")[0] + f"/shots/{shot}?item=matte")
+            _brush(page)
         with _wide_shot() as shot:
             page.goto(page.url.split("/shots/")[0] + f"/shots/{shot}")
             _wall(page)
@@ -95,6 +120,39 @@ def _slider(page: Page) -> None:
     )
 
 
+def _brush(page: Page) -> None:
+    stage = page.locator('canvas[data-pane="main"]')
+    stage.wait_for()
+    time.sleep(3)
+    page.keyboard.press("t")
+    page.evaluate(FOLLOW)
+    box = stage.bounding_box()
+    assert box
+    for moves in (200, 2000):
+        page.evaluate("window.lags.length = 0")
+        for move in range(moves):
+            # To and fro, rising and falling.
+            x = box["x"] + box["width"] * (0.1 + 0.8 * abs(2 * ((move / 300) % 1) - 1))
+            y = box["y"] + box["height"] * (0.5 + 0.25 * np.sin(move / 11))
+            page.mouse.move(x, y)
+            if not move:
+                page.mouse.down()
+        lags = np.array(page.evaluate("window.lags"))
+        page.mouse.up()
+        page.locator('canvas[data-pane="main"][data-strokes]').wait_for(state="detached")
+        p50, p95 = np.percentile(lags, [50, 95])
+        first, last = lags[: len(lags) // 10].mean(), lags[-len(lags) // 10 :].mean()
+        report(
+            f"a stroke of {moves} moves on {LARGE[0]} x {LARGE[1]}, the stage about 1280 x 720",
+            [
+                f"from the pointer to pixels: p50 {p50:.0f} ms, p95 {p95:.0f} ms (aim: p95 33)",
+                f"the last tenth took {last / first:.2f} of the first",
+                f"computed {page.evaluate('window.settled') / 1000:.2f} s after it was let go (aim 0.3)",
+            ],
+        )
+    page.keyboard.press("Escape")
+
+
 def _wall(page: Page) -> None:
     began = time.monotonic()
     page.get_by_role("button", name="Channel many.group00.c0").wait_for()
@@ -116,7 +174,27 @@ def _wall(page: Page) -> None:
 
 @contextmanager
 def _wide_shot() -> Iterator[int]:
-    """A shot of a picture of very many channels in the demo's project, while it is looked at."""
+    """A shot of a picture of very many channels, while it is looked at."""
+    ramp = np.linspace(0, 1, WIDTH, dtype=np.float16) * np.ones((HEIGHT, 1), np.float16)
+    planes = {f"group{n // 10:02d}.c{n % 10}": ramp * np.float16(n / CHANNELS) for n in range(CHANNELS)}
+    with _shot("many channels", "many", planes, []) as shot:
+        yield shot
+
+
+@contextmanager
+def _large_shot() -> Iterator[int]:
+    """A shot of a large picture and a matte of it, while it is painted on."""
+    width, height = LARGE
+    ramp = np.linspace(0, 1, width, dtype=np.float16) * np.ones((height, 1), np.float16)
+    planes = {"R": ramp, "G": ramp[:, ::-1], "B": ramp * np.float16(0.5)}
+    steps = [{"name": "matte", "op": "stretch", "in": {"from": "large.R"}, "set": {"black": 0.2, "white": 0.8}}]
+    with _shot("large", "large", planes, steps) as shot:
+        yield shot
+
+
+@contextmanager
+def _shot(name: str, source: str, planes: dict[str, np.ndarray], steps: list[dict[str, Any]]) -> Iterator[int]:
+    """A shot of one picture in the demo's project."""
     os.environ["DJANGO_ALLOW_ASYNC_UNSAFE"] = "true"
     ready()
     from django.conf import settings
@@ -132,13 +210,12 @@ def _wide_shot() -> Iterator[int]:
     settings.NEXAL_JOBS = "inline"
     project = Project.objects.get(name="Night Conservatory")
     user: Any = project.memberships.filter(role="owner").first().user_id
-    shot = Shot.objects.create(project=project, name=f"999 many channels {os.getpid()}")
+    shot = Shot.objects.create(project=project, name=f"999 {name} {os.getpid()}")
     try:
         first_revision(shot, user)
-        ramp = np.linspace(0, 1, WIDTH, dtype=np.float16) * np.ones((HEIGHT, 1), np.float16)
-        planes = {f"group{n // 10:02d}.c{n % 10}": ramp * np.float16(n / CHANNELS) for n in range(CHANNELS)}
-        import_file(shot, "many.exr", ContentFile(exr_bytes(planes), name="many.exr"))
-        save(shot, user, 1, parse_recipe({"nexal": 1, "sources": {"many": {"files": "many.exr"}}}))
+        import_file(shot, f"{source}.exr", ContentFile(exr_bytes(planes), name=f"{source}.exr"))
+        recipe = {"nexal": 1, "sources": {source: {"files": f"{source}.exr"}}, "steps": steps}
+        save(shot, user, 1, parse_recipe(recipe))
         yield int(shot.pk)
     finally:
         remove(Shot.objects.get(pk=shot.pk))

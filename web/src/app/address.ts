@@ -15,6 +15,8 @@ export function useGo(): (change: Record<string, string | null>, options?: Navig
       for (const [key, value] of Object.entries(change))
         if (value === null) next.delete(key);
         else next.set(key, value);
+      // What is there already is no place to go back from.
+      if (next.toString() === new URLSearchParams(window.location.search).toString()) return;
       // Drawn at once: whatever the hand does next starts from what has been chosen, not from what was before.
       void navigate({ search: next.toString() }, { flushSync: true, ...options });
     },

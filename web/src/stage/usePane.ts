@@ -63,7 +63,7 @@ function wantedOf(ask: PaneAsk, layer: Layer | null, view: string, dragged: bool
   return region && { ...layer, scale, region, view: `${ask.name}-${view}`, ...(dragged ? { exposure } : {}) };
 }
 
-/** The picture of a pane that shows the draft, as soon as the draft is dragged. */
+/** The picture of a pane that shows the draft, as soon as the draft changes. */
 function useSooner(ask: PaneAsk): Sooner {
   const shown = useRef(ask);
   useEffect(() => {
@@ -73,10 +73,10 @@ function useSooner(ask: PaneAsk): Sooner {
     (tell) =>
       useDraft.subscribe((now, before) => {
         const [{ picture }, { frame }] = [shown.current, useTime.getState()];
-        if (!now.moving || now.recipe === before.recipe) return;
+        if (now.recipe === before.recipe) return;
         if (!picture || picture.recipe !== lookedAt(before.recipe, frame)) return;
         const next = { ...picture, recipe: lookedAt(now.recipe, frame) };
-        const wanted = wantedOf(shown.current, next, "picture", true);
+        const wanted = wantedOf(shown.current, next, "picture", now.moving);
         if (wanted) tell(wanted);
       }),
     [],

@@ -2,7 +2,7 @@ import { type PointerEvent, useRef } from "react";
 
 import type { Item } from "@/api/client";
 import { findStep, type Recipe } from "@/api/recipe";
-import { StrokeInHand, useStrokeInHand } from "@/stage/strokes/strokeInHand";
+import { StrokeInHand, finishInHand, takeInHand } from "@/stage/strokes/strokeInHand";
 import { useTools } from "@/stage/tools";
 
 import type { Gesture } from "./gestures";
@@ -31,7 +31,7 @@ export function usePainting({ recipe, item, surface, zoom, onStroke, onRecipe }:
   const channels = surface ? painted(surface, brush) : null;
   const take = (stroke: StrokeInHand | null) => {
     inHand.current = stroke;
-    useStrokeInHand.setState({ stroke });
+    takeInHand(stroke);
   };
   const point = ([x, y]: [number, number], event: PointerEvent) => {
     const pressure = event.pointerType === "pen" ? Math.round(event.pressure * 100) / 100 : 1;
@@ -58,9 +58,11 @@ export function usePainting({ recipe, item, surface, zoom, onStroke, onRecipe }:
     },
     move: (at, event) => inHand.current?.add(point(at, event)),
     up: () => {
-      const stroke = inHand.current?.finished();
-      take(null);
-      if (stroke) onStroke(stroke);
+      const stroke = inHand.current?.finish();
+      inHand.current = null;
+      if (!stroke) return;
+      finishInHand(stroke);
+      onStroke(stroke);
     },
     giveUp: () => take(null),
   };

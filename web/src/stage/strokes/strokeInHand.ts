@@ -19,6 +19,7 @@ export class StrokeInHand {
   private readonly thinning: Thinning;
   private readonly watchers = new Set<Watcher>();
   private frame = 0;
+  isFinished = false;
 
   constructor(
     /** The item that it is painted on. */
@@ -45,8 +46,9 @@ export class StrokeInHand {
   }
 
   /** The stroke as it goes into the recipe. */
-  finished(): Stroke {
+  finish(): Stroke {
     const stroke = { points: this.thinning.finished(), ...this.brushed };
+    this.isFinished = true;
     this.tell(stroke);
     return stroke;
   }
@@ -63,5 +65,29 @@ export class StrokeInHand {
   }
 }
 
-/** The one stroke in hand, none while nothing is painted. */
-export const useStrokeInHand = create<{ stroke: StrokeInHand | null }>(() => ({ stroke: null }));
+/** Milliseconds after which a stroke that no recipe took up is gone. */
+const FORGOTTEN_MS = 2000;
+
+interface InHand {
+  /** The one stroke in hand, none while nothing is painted. */
+  stroke: StrokeInHand | null;
+  /** The same once it is let go, until a recipe that is drawn has it. */
+  finished: Stroke | null;
+}
+
+export const useStrokeInHand = create<InHand>(() => ({ stroke: null, finished: null }));
+
+export function takeInHand(stroke: StrokeInHand | null): void {
+  useStrokeInHand.setState({ stroke, finished: null });
+}
+
+/** The stroke in hand is done. */
+export function finishInHand(finished: Stroke): void {
+  useStrokeInHand.setState({ finished });
+  setTimeout(() => letGo(finished), FORGOTTEN_MS);
+}
+
+/** A finished stroke is seen without the hand that painted it. */
+export function letGo(finished: Stroke): void {
+  if (useStrokeInHand.getState().finished === finished) takeInHand(null);
+}

@@ -1,13 +1,14 @@
 import { useEffect, useLayoutEffect, useMemo, useState } from "react";
 
-import { type Recipe, itemOf } from "@/api/recipe";
+import { type Recipe, findStep, itemOf } from "@/api/recipe";
+import { type Stroke, strokesOf } from "@/benches/mattes/strokes";
 
 import { type Look, contour, paint, removed, unlike } from "../painting";
 import { askedFor } from "../planes";
 import type { DrawnPlanes, PaneContent } from "../usePane";
 import { strokesBeyond } from "./pending";
 import { type Paint, StrokeCanvas } from "./strokeCanvas";
-import { useStrokeInHand } from "./strokeInHand";
+import { letGo, useStrokeInHand } from "./strokeInHand";
 
 /** What of a pane the strokes of an item are seen in: its picture, or the matte that is laid over it. */
 function surfaceOf(pane: PaneContent, item: string): "shown" | "over" {
@@ -23,6 +24,9 @@ function paintOf(pane: PaneContent, surface: "shown" | "over", look: Look): Pain
   return (planes) => contour(planes, colour ?? [255, 255, 255]);
 }
 
+const holds = (strokes: readonly Stroke[], stroke: Stroke) =>
+  strokes.some((each) => JSON.stringify(each) === JSON.stringify(stroke));
+
 /**
  * A pane with the strokes of an item that its picture does not hold yet, the one in hand included: what is seen while
  * somebody paints is what the operation makes of it.
@@ -33,15 +37,16 @@ export function useStrokesOver(
   recipe: Recipe,
   look: Look,
 ): PaneContent {
-  const inHand = useStrokeInHand((state) => state.stroke);
+  const { stroke: inHand, finished } = useStrokeInHand();
   const stroke = inHand && inHand.item === item ? inHand : null;
   const surface = item ? surfaceOf(pane, item) : "shown";
   const base = pane[surface];
   const ask = base ? askedFor(base.planes) : undefined;
-  const pending = useMemo(
-    () => (item && ask ? strokesBeyond(ask.recipe, recipe, item) : []),
-    [item, ask, recipe],
-  );
+  const pending = useMemo(() => {
+    const known = item && ask ? strokesBeyond(ask.recipe, recipe, item) : [];
+    // A stroke that was let go stays until the recipe that is drawn here has it.
+    return finished && stroke && !holds(known, finished) ? [...known, finished] : known;
+  }, [item, ask, recipe, finished, stroke]);
   const wanted = base !== null && ask !== undefined && (stroke !== null || pending.length > 0);
   // Counts how often strokes were taken away that cannot be taken off a picture.
   const [discarded, setDiscarded] = useState(0);
@@ -61,7 +66,7 @@ export function useStrokesOver(
     if (live && !live.lay(pending)) setDiscarded((count) => count + 1);
   }, [live, pending, stroke]);
   useEffect(() => {
-    if (!live || !stroke) return;
+    if (!live || !stroke || stroke.isFinished) return;
     live.begin(stroke.brushed);
     live.extend(stroke.points, stroke.tip);
     const leave = stroke.watch((finished) => {
@@ -70,6 +75,10 @@ export function useStrokesOver(
     });
     return leave;
   }, [live, stroke]);
+
+  useEffect(() => {
+    if (finished && item && holds(strokesOf(findStep(recipe, item)), finished)) letGo(finished);
+  }, [finished, item, recipe]);
 
   const painted = useMemo<DrawnPlanes | null>(
     () => (live ? { bitmap: live.canvas, planes: live.planes, live } : null),

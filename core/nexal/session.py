@@ -276,11 +276,16 @@ def output_feed(plan: Plan, output: Output) -> Feed:
 
 def output_path(plan: Plan, name: str, output: Output, folder: Path, shot: str) -> Path:
     """Where an output is written at the plan's frame: its file name with frame number and words filled in."""
+    return folder / numbered_file(output_file(plan, name, output, shot), plan.frame)
+
+
+def output_file(plan: Plan, name: str, output: Output, shot: str) -> str:
+    """The file name of an output with its words filled in; a frame's number has its place in it still."""
     words = {"shot": shot, "name": name}
     if "{layout}" in output.file:
         layout = output_feed(plan, output).description.metadata.get("layout")
         words["layout"] = str(untagged(layout)) if layout else ""
-    return folder / numbered_file(worded_file(output.file, words), plan.frame)
+    return worded_file(output.file, words)
 
 
 def render_output(

@@ -14,13 +14,18 @@ from deliveries.models import Deliverable, Render, RenderState
 from nexal.formats.targets import FORMATS
 from nexal.recipe import FrameNumber, is_numbered
 from projects.access import get_shot, person
+from stage.requests import Ask, recipe_of
 
 router = Router()
+
+
+Step = Annotated[int, Field(ge=1, le=1000)]
 
 
 class FormatRow(Schema):
     name: str
     suffix: str
+    suffixes: list[str]
     depths: list[str]
     alpha: str
     compressions: list[str]
@@ -45,6 +50,7 @@ class RenderRow(Schema):
     id: int
     movie: MovieRow | None
     state: RenderState
+    written: str = Field(description="What its files hold, in one line")
     revision: int
     created: datetime
     first_frame: int
@@ -84,6 +90,7 @@ def _render_row(render: Render) -> RenderRow:
         id=render.pk,
         movie=movie,
         state=RenderState(render.state),
+        written=render.written,
         revision=render.revision.number,
         created=render.created,
         first_frame=render.first_frame,
@@ -118,6 +125,7 @@ def formats(request: HttpRequest) -> list[FormatRow]:
         FormatRow(
             name=name,
             suffix=known.suffixes[0],
+            suffixes=list(known.suffixes),
             depths=list(known.depths),
             alpha=known.alpha.value,
             compressions=list(known.compressions),
@@ -137,6 +145,31 @@ def create(request: HttpRequest, shot_id: int, new: NewDeliverable) -> Deliverab
     return _row(services.create(get_shot(request, shot_id, write=True), new.name, new.spec))
 
 
+class AnnouncementAsk(Ask):
+    """An output of a recipe, and the frames that it would be rendered at."""
+
+    name: str = Field("", max_length=63)
+    spec: dict[str, Any]
+    first: FrameNumber = 1
+    last: FrameNumber = 1
+    step: Step = 1
+
+
+class AnnouncementRow(Schema):
+    line: str = Field(description="What the files will hold")
+    same: bool = Field(description="All of several files would hold the same picture")
+
+
+@router.post("/shots/{shot_id}/announcement", response=AnnouncementRow)
+def announce(request: HttpRequest, shot_id: int, ask: AnnouncementAsk) -> AnnouncementRow:
+    """What rendering an output would write."""
+    shot = get_shot(request, shot_id)
+    frames = services.frames_of(ask.spec.get("file", ""), ask.first, ask.last, ask.step)
+    recipe = recipe_of(shot, ask)
+    line = services.announcement(shot, recipe, ask.name, ask.spec, frames)
+    return AnnouncementRow(line=line, same=services.is_still(shot, recipe, ask.spec, frames))
+
+
 @router.put("/shots/{shot_id}/deliverables/{deliverable_id}", response=DeliverableRow)
 def change(request: HttpRequest, shot_id: int, deliverable_id: int, spec: Body[dict[str, Any]]) -> DeliverableRow:
     """Write it differently from now on; what was rendered stays."""
@@ -152,9 +185,6 @@ def remove(request: HttpRequest, shot_id: int, deliverable_id: int) -> HttpRespo
     """Forget a deliverable, what was rendered of it, and the files of that."""
     services.remove(_find(request, shot_id, deliverable_id, write=True))
     return HttpResponse(status=204)
-
-
-Step = Annotated[int, Field(ge=1, le=1000)]
 
 
 class RenderAsk(Schema):

@@ -36,6 +36,8 @@ class Render(models.Model):
     deliverable = models.ForeignKey(Deliverable, on_delete=models.CASCADE, related_name="renders")
     revision = models.ForeignKey("recipes.Revision", on_delete=models.PROTECT, related_name="renders")
     spec = models.JSONField(default=dict)
+    written = models.TextField(blank=True, default="")
+    """What its files hold, in one line."""
     state = models.CharField(max_length=10, choices=RenderState.choices, default=RenderState.WAITING)
     first_frame = models.IntegerField(default=1)
     last_frame = models.IntegerField(default=1)

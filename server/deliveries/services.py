@@ -6,6 +6,7 @@ import shutil
 import time
 import zipfile
 from collections.abc import Iterator, Sequence
+from contextlib import suppress
 from pathlib import Path
 from typing import IO, Any, cast
 
@@ -18,11 +19,12 @@ from jobs import chores
 from jobs import services as jobs
 from nexal.errors import NO_ROOM, DiskError, NexalError
 from nexal.file_names import plain
+from nexal.formats.announcing import announced
 from nexal.formats.channel_files import MANIFEST_SUFFIX
 from nexal.formats.reading import BlackSource, StoredSource
 from nexal.formats.targets import target_of
-from nexal.recipe import Output, Recipe, is_numbered, parse_output, parse_recipe
-from nexal.session import output_path, render_output, sources_behind
+from nexal.recipe import Output, Recipe, is_numbered, numbered_file, parse_output, parse_recipe
+from nexal.session import output_feed, output_file, output_path, render_output, sources_behind
 from nexal.work import working
 from projects.models import Shot
 from projects.news import RENDERS, tell
@@ -76,10 +78,8 @@ def create(shot: Shot, name: str, spec: dict[str, Any]) -> Deliverable:
 MOST_FRAMES = 20_000
 
 
-def start(deliverable: Deliverable, author: int | None, first: int = 1, last: int = 1, step: int = 1) -> Render:
-    """Render frames of a deliverable from its shot's present revision. Raises Refused where the range is none."""
-    head = deliverable.shot.head
-    assert head is not None
+def frames_of(file: str, first: int, last: int, step: int) -> range:
+    """The frames of a render to a file name. Raises Refused where there are none, too many, or more than names."""
     frames = range(first, last + 1, step)
     if not 1 <= len(frames) <= MOST_FRAMES:
         raise Refused(
@@ -89,7 +89,7 @@ def start(deliverable: Deliverable, author: int | None, first: int = 1, last: in
             where="range",
             remedy=f"give the first before the last, {MOST_FRAMES} frames at the most",
         )
-    if len(frames) > 1 and not is_numbered(deliverable.spec["file"]):
+    if len(frames) > 1 and not is_numbered(file):
         raise Refused(
             422,
             "numbered",
@@ -97,11 +97,52 @@ def start(deliverable: Deliverable, author: int | None, first: int = 1, last: in
             where="file",
             remedy="put a number into its name, such as %04d, or render one frame",
         )
+    return frames
+
+
+MOST_LOOKED_AT = 24
+"""Frames of a range that are compared before it is rendered."""
+
+
+def announcement(shot: Shot, recipe: Recipe, name: str, spec: dict[str, Any], frames: range) -> str:
+    """What the files of an output will hold, in one line.
+
+    Raises NexalError where it can't be written, or nothing is there to be written.
+    """
+    output = checked_spec(spec)
+    planned = plan(shot, recipe, frames[0])
+    line = announced(output, output_feed(planned, output).description).line()
+    file = output_file(planned, name, output, shot.name)
+    first, last = (numbered_file(file, frame) for frame in (frames[0], frames[-1]))
+    if output.split:
+        return f"{line}; a file for each channel, in an archive for each frame"
+    return f"{line}; one file, {first}" if len(frames) == 1 else f"{line}; {len(frames)} files, {first} to {last}"
+
+
+def is_still(shot: Shot, recipe: Recipe, spec: dict[str, Any], frames: range) -> bool:
+    """Whether the frames of a range, as far as they are looked at, would all hold the same picture."""
+    output = checked_spec(spec)
+    places = range(MOST_LOOKED_AT + 1)
+    looked_at = {frames[round(place * (len(frames) - 1) / MOST_LOOKED_AT)] for place in places}
+    return len(frames) > 1 and len({output_feed(plan(shot, recipe, at), output).node.digest for at in looked_at}) == 1
+
+
+def start(deliverable: Deliverable, author: int | None, first: int = 1, last: int = 1, step: int = 1) -> Render:
+    """Render frames of a deliverable from its shot's present revision. Raises Refused where the range is none."""
+    head = deliverable.shot.head
+    assert head is not None
+    frames = frames_of(deliverable.spec["file"], first, last, step)
+    written = ""
+    # What stands in the way of it is told frame by frame.
+    with suppress(NexalError):
+        recipe = parse_recipe(head.recipe)
+        written = announcement(deliverable.shot, recipe, deliverable.name, deliverable.spec, frames)
     with transaction.atomic():
         render = Render.objects.create(
             deliverable=deliverable,
             revision=head,
             spec=deliverable.spec,
+            written=written,
             author_id=author,
             first_frame=first,
             last_frame=last,

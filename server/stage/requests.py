@@ -59,6 +59,11 @@ class StepAsk(Ask, Marks):
 
 
 def plan_of(shot: Shot, ask: Ask) -> Plan:
+    return plan(shot, recipe_of(shot, ask), ask.frame)
+
+
+def recipe_of(shot: Shot, ask: Ask) -> Recipe:
+    """The recipe that is asked about: the one that comes with the question, else that of the shot's head."""
     recipe = ask.recipe
     if recipe is None:
         # The head is fetched here: in between the shot may have gone for good.
@@ -66,7 +71,7 @@ def plan_of(shot: Shot, ask: Ask) -> Plan:
             recipe = shot.head.recipe if shot.head else None
         if recipe is None:
             raise Http404
-    return plan(shot, checked(recipe), ask.frame)
+    return checked(recipe)
 
 
 def checked(recipe: Any) -> Recipe:

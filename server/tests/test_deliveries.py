@@ -72,6 +72,46 @@ class Deliver(ServerTest):
         self.assertEqual(parts[0].channels["A"].pixels[0, 0], 0)
         self.assertEqual(parts[0].channels["R"].pixels[24, 32], p["R"][24, 32])
 
+    def announced(self, **spec: object) -> dict:
+        ask = {"name": "cut", "spec": {"from": "cut", "file": "cut.exr"} | spec, "first": 1, "last": 1}
+        for name in ("first", "last"):
+            ask[name] = ask["spec"].pop(name, 1)
+        return self.api.post(f"{self.path}/announcement", ask).json()
+
+    def test_what_will_be_written_is_said_before_and_stands_there_afterwards(self) -> None:
+        """Against the files themselves, of every format that can hold the picture."""
+        for spec, wanted in (
+            ({}, "OpenEXR, half floats; channels that nothing changed as their source has them; linear light; "),
+            ({"depth": "float"}, "OpenEXR, 32-bit floats; linear light; premultiplied alpha; R, G, B, A; "),
+            ({"file": "a.png"}, "PNG, 8 bit; sRGB-encoded, clipped to 0 to 1; straight alpha; R, G, B, A; "),
+            ({"file": "a.png", "depth": "16", "alpha": "none"}, "PNG, 16 bit; sRGB-encoded, clipped to 0 to 1; without"),
+            ({"from": "matte", "file": "a.png"}, "PNG, 8 bit; values as they are; Y; "),
+            ({"from": {"moth": "matte", "all": "cut.A"}}, "values as they are; moth, all; "),
+            ({"file": "a.dpx"}, "DPX, 10 bit; sRGB-encoded, clipped to 0 to 1; without its alpha; R, G, B; "),
+        ):
+            with self.subTest(spec):
+                line = self.announced(**spec)["line"]
+                self.assertIn(wanted, line)
+                height, width = plate()["R"].shape
+                self.assertIn(f"{width} x {height}; one file, ", line)
+                made = self.make(f"d{Render.objects.count()}", **spec)
+                render = self.render(made)
+                self.assertEqual((render["state"], render["written"]), ("done", line))
+        # A name that speaks of another format is refused, before and at the door.
+        answer = self.api.post(
+            f"{self.path}/deliverables",
+            {"name": "odd", "spec": {"from": "cut", "file": "as_named.exr", "format": "png", "depth": "16"}},
+        )
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("ends like a file of exr", answer.json()["message"])
+        self.assertIn("ends like", self.announced(file="as_named.exr", format="png")["message"])
+
+    def test_many_files_of_the_same_picture_are_told(self) -> None:
+        answer = self.announced(file="cut.%04d.exr", first=3, last=42)
+        self.assertTrue(answer["same"])
+        self.assertIn("40 files, cut.0003.exr to cut.0042.exr", answer["line"])
+        self.assertFalse(self.announced()["same"])
+
     def test_every_format_that_is_offered_is_written(self) -> None:
         formats = self.api.get("/api/formats").json()
         self.assertEqual({row["name"] for row in formats}, {"exr", "png", "tiff", "tga", "dpx", "jpeg", "hdr"})

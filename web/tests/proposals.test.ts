@@ -29,16 +29,25 @@ const told = (items: Item[], recipe = RECIPE) =>
   proposalsFor(recipe, items).map((found) => `${found.kind} ${found.from}`);
 
 describe("what a shot most likely gives away", () => {
-  it("is its texture, its last picture with alpha, and the last plane that is taken for a matte", () => {
-    expect(told(ITEMS)).toEqual(["texture tin", "picture cut", "matte matte"]);
+  it("is the last of its kind: texture, picture with alpha, and what became of the plane that is a matte", () => {
+    expect(told(ITEMS)).toEqual(["texture tin", "picture cut", "matte later"]);
+    // A touch-up of the matte, though nothing takes it yet; not a plane that is made of something else.
+    const steps = [
+      ...RECIPE.steps!.slice(0, 1),
+      { name: "touch_up", op: "touch_up", in: { matte: "matte" } },
+      { name: "cut", op: "attach_alpha", in: { picture: "moth", alpha: "matte" } },
+      { name: "grains", op: "noise", in: { like: "moth" } },
+    ];
+    const items = [...ITEMS, item("touch_up", { plane: true }), item("grains", { plane: true })];
+    expect(told(items, { ...RECIPE, steps })).toEqual(["picture cut", "matte touch_up"]);
   });
 
   it("has no fault and is not off", () => {
     const problem = { code: "recipe", message: "", where: "", remedy: "", also: [] };
     const faulty = ITEMS.map((each) => (each.name === "cut" ? { ...each, problem } : each));
-    expect(told(faulty)).toEqual(["texture tin", "matte matte"]);
+    expect(told(faulty)).toEqual(["texture tin", "matte later"]);
     const off = RECIPE.steps!.map((step) => (step.name === "tin" ? { ...step, on: false } : step));
-    expect(told(ITEMS, { ...RECIPE, steps: off })).toEqual(["picture cut", "matte matte"]);
+    expect(told(ITEMS, { ...RECIPE, steps: off })).toEqual(["picture cut", "matte later"]);
   });
 
   it("is the last step where nothing else is, or the picture itself, or nothing", () => {

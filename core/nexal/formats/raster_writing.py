@@ -22,6 +22,7 @@ from nexal.picture import (
     INKS,
     PLANE_NAME,
     Alpha,
+    Description,
     Picture,
     Plane,
     main_channels,
@@ -29,23 +30,35 @@ from nexal.picture import (
 )
 
 
-def completed(picture: Picture) -> Picture:
-    """A texture of two channels of R, G and B with the third at 0: such files hold three."""
-    names = picture.description.channels
+def completed_description(description: Description) -> Description:
+    """A texture of two channels of R, G and B has the third, too: such files hold three."""
+    names = description.channels
     missing = [name for name in ("R", "G", "B") if name not in names]
     held = {*names} <= {"R", "G", "B", ALPHA_NAME} and len(names) > 1
-    if not (picture.description.all_data and held and missing):
+    if not (description.all_data and held and missing):
+        return description
+    return description.changed(
+        channels=("R", "G", "B", *(name for name in names if name == ALPHA_NAME)),
+        data=description.data | {*missing},
+    )
+
+
+def completed(picture: Picture) -> Picture:
+    """A texture of two channels of R, G and B with the third at 0."""
+    description = completed_description(picture.description)
+    missing = [name for name in description.channels if name not in picture.planes]
+    if not missing:
         return picture
     nothing = np.zeros((picture.region.height, picture.region.width), np.float32)
-    description = picture.description.changed(
-        channels=("R", "G", "B", *(name for name in names if name == ALPHA_NAME)),
-        data=picture.description.data | {*missing},
-    )
     return replace(picture, description=description, planes={**picture.planes, **dict.fromkeys(missing, nothing)})
 
 
-def raster_channels(picture: Picture, file_format: str) -> list[str]:
-    names = main_channels(picture.description)
+def raster_channels(description: Description, file_format: str) -> list[str]:
+    """The channels of a picture that go into a file that holds grey, or red, green and blue, or inks; in their order.
+
+    Raises FormatError where its channels are none of these.
+    """
+    names = main_channels(description)
     order = {"R": 0, "G": 1, "B": 2, "Y": 0, "A": 3}
     last = {name: split_channel(name)[1] for name in names}
     chosen = sorted((name for name in names if last[name] in order), key=lambda name: order[last[name]])

@@ -71,6 +71,12 @@ def target_of(output: Output) -> Target:
             where="'file'",
             remedy="give a format or a file name that ends in " + ", ".join(f.suffixes[0] for f in FORMATS.values()),
         )
+    if by_suffix not in (None, name):
+        raise FormatError(
+            f"'{output.file}' ends like a file of {by_suffix}, and {name} would be written into it",
+            where="'file'",
+            remedy=f"let the name end in {FORMATS[name].suffixes[0]}, or choose {by_suffix} for the format",
+        )
     known = FORMATS[name]
     depth = str(output.depth or known.depths[0])
     if depth not in known.depths:

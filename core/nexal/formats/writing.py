@@ -15,11 +15,12 @@ import nexal
 from nexal.colour import from_working
 from nexal.errors import FormatError
 from nexal.formats.exr_writing import write_exr
-from nexal.formats.raster_writing import completed, raster_channels, write_raster
+from nexal.formats.raster_writing import completed, completed_description, raster_channels, write_raster
 from nexal.formats.targets import Target
 from nexal.kernels.pointmath import encode, unpremultiplied
 from nexal.picture import (
     Alpha,
+    Description,
     Picture,
     Plane,
     is_alpha,
@@ -54,14 +55,7 @@ def write(
     """
     if target.format != "exr":
         picture = completed(picture)
-    names = list(picture.description.channels)
-    if target.format != "exr":
-        names = raster_channels(picture, target.format)
-    if target.format == "tiff":
-        # A TIFF holds further samples of the picture; what they are called stands in its description.
-        names += [name for name in main_channels(picture.description) if name not in names and not is_alpha(name)]
-    if target.alpha is Alpha.NONE:
-        names = [name for name in names if not is_alpha(name)] or names
+    names = written_channels(picture.description, target)
     planes = _in_colour(picture, in_state(picture, target.alpha), target)
     # A name that no other process takes, on whatever machine.
     part = path.with_name(f".{path.stem[:100]}.{secrets.token_hex(8)}{path.suffix}")
@@ -82,6 +76,20 @@ def write(
     finally:
         if part.parent.is_dir():
             part.unlink(missing_ok=True)
+
+
+def written_channels(description: Description, target: Target) -> list[str]:
+    """The channels of a picture that go into its file, in the file's order. Raises FormatError where it can't hold them."""
+    names = list(description.channels)
+    if target.format != "exr":
+        description = completed_description(description)
+        names = raster_channels(description, target.format)
+    if target.format == "tiff":
+        # A TIFF holds further samples of the picture; what they are called stands in its description.
+        names += [name for name in main_channels(description) if name not in names and not is_alpha(name)]
+    if target.alpha is Alpha.NONE:
+        names = [name for name in names if not is_alpha(name)] or names
+    return names
 
 
 def in_state(picture: Picture, alpha: Alpha) -> dict[str, Plane]:

@@ -1701,6 +1701,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/announcement": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Announce
+         * @description What rendering an output would write.
+         */
+        post: operations["deliveries_api_announce"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/deliverables/{deliverable_id}": {
         parameters: {
             query?: never;
@@ -4278,6 +4298,8 @@ export interface components {
             name: string;
             /** Suffix */
             suffix: string;
+            /** Suffixes */
+            suffixes: string[];
             /** Depths */
             depths: string[];
             /** Alpha */
@@ -4323,6 +4345,11 @@ export interface components {
             id: number;
             movie: components["schemas"]["MovieRow"] | null;
             state: components["schemas"]["RenderState"];
+            /**
+             * Written
+             * @description What its files hold, in one line
+             */
+            written: string;
             /** Revision */
             revision: number;
             /**
@@ -4352,6 +4379,58 @@ export interface components {
             spec: {
                 [key: string]: unknown;
             };
+        };
+        /** AnnouncementRow */
+        AnnouncementRow: {
+            /**
+             * Line
+             * @description What the files will hold
+             */
+            line: string;
+            /**
+             * Same
+             * @description All of several files would hold the same picture
+             */
+            same: boolean;
+        };
+        /**
+         * AnnouncementAsk
+         * @description An output of a recipe, and the frames that it would be rendered at.
+         */
+        AnnouncementAsk: {
+            /** Recipe */
+            recipe?: {
+                [key: string]: unknown;
+            } | null;
+            /**
+             * Frame
+             * @default 1
+             */
+            frame: number;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /** Spec */
+            spec: {
+                [key: string]: unknown;
+            };
+            /**
+             * First
+             * @default 1
+             */
+            first: number;
+            /**
+             * Last
+             * @default 1
+             */
+            last: number;
+            /**
+             * Step
+             * @default 1
+             */
+            step: number;
         };
         /**
          * RenderAsk
@@ -6879,6 +6958,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["DeliverableRow"];
+                };
+            };
+        };
+    };
+    deliveries_api_announce: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnnouncementAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AnnouncementRow"];
                 };
             };
         };

@@ -305,7 +305,7 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
   ];
   return (
     <>
-      <tr className="border-b border-line bg-panel align-middle">
+      <tr className={`bg-panel align-middle ${render?.written ? "" : "border-b border-line"}`}>
         <td className="w-24 p-2">
           <SmallPicture
             planes={planes.data}
@@ -401,6 +401,14 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
               onWish={(wish, at) => onWish(render.id, wish, at)}
               onMovie={(rate) => onMovie(render.id, rate)}
             />
+          </td>
+        </tr>
+      )}
+      {render?.written && (
+        <tr className="border-b border-line bg-panel">
+          <td />
+          <td colSpan={6} className="px-2 pb-2 text-[11px] leading-snug text-dim" data-written={row.name}>
+            {render.written}
           </td>
         </tr>
       )}

@@ -1,7 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { type FormEvent, useState } from "react";
 
-import { type DeliverableRow, type Item, type Problem, api, got, problemOf } from "@/api/client";
+import {
+  type DeliverableRow,
+  type FormatRow,
+  type Item,
+  type Problem,
+  api,
+  got,
+  problemOf,
+} from "@/api/client";
 import { ITEM_NAME } from "@/api/names";
 import { type Recipe, findStep, freeName, insertAfter, itemOf, restOf } from "@/api/recipe";
 import { useDraft } from "@/shot/draft";
@@ -15,6 +23,7 @@ import { Message } from "@/parts/Message";
 import { Modal } from "@/parts/Modal";
 import { TextField } from "@/parts/TextField";
 
+import { Announcement } from "./Announcement";
 import { ManyChannels } from "./ManyChannels";
 import { channelName, isNumbered, savedAsSeen, startRender } from "./rendering";
 
@@ -46,11 +55,12 @@ interface Chosen {
   dither?: string;
 }
 
-const kept = (kind: string) => `nexal-deliver-${kind}`;
+/** What was chosen in one shot is no choice for another. */
+const chosenIn = (shot: number, kind: string) => `nexal-deliver-${shot}-${kind}`;
 
-function lastOf(kind: string): Chosen {
+function lastOf(shot: number, kind: string): Chosen {
   try {
-    return JSON.parse(localStorage.getItem(kept(kind)) ?? "{}") as Chosen;
+    return JSON.parse(localStorage.getItem(chosenIn(shot, kind)) ?? "{}") as Chosen;
   } catch {
     return {};
   }
@@ -62,6 +72,12 @@ const OWN = "as the sources";
 /** Whether two channels of a file have one name. */
 const namedTwice = (channels: [string, string][]) =>
   channels.some(([own], index) => channels.findIndex(([other]) => other === own) < index);
+
+/** A file name with the suffix of another format, where it has that of its own. */
+function withSuffix(file: string, old: FormatRow, next: FormatRow | undefined): string {
+  const suffix = old.suffixes.find((each) => file.toLowerCase().endsWith(each));
+  return suffix && next ? file.slice(0, -suffix.length) + next.suffix : file;
+}
 
 /** A name that no other deliverable has. */
 function freeAmong(taken: string[], base: string): string {
@@ -89,7 +105,7 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
   const matte =
     Boolean(source?.plane) || (restOf(from) !== "" && (source?.channels.includes(restOf(from)) ?? false));
   const kind = texture ? "texture" : matte ? "matte" : "picture";
-  const last = old ?? lastOf(kind);
+  const last = old ?? lastOf(shot, kind);
   const [chosenFormat, setFormat] = useState<string | null>(old?.format ?? null);
   const format = chosenFormat ?? last.format ?? (texture ? "png" : "exr");
   const [dither, setDither] = useState<string | null>(null);
@@ -136,23 +152,40 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
     setDepth(null);
     setAlpha(null);
     setCompression(null);
-    setFile(null);
+    if (file !== null && known)
+      setFile(
+        withSuffix(
+          file,
+          known,
+          formats.data?.find((row) => row.name === next),
+        ),
+      );
     if (next !== "exr") putTogether([]);
+  };
+  /** A suffix that is typed says which format is meant. */
+  const rename = (typed: string) => {
+    const meant = formats.data?.find((row) =>
+      row.suffixes.some((suffix) => typed.toLowerCase().endsWith(suffix)),
+    );
+    if (meant && meant.name !== format) change(meant.name);
+    setFile(typed);
+  };
+  const { range, frame } = useTime();
+  const [first, lastFrame] = whole && isNumbered(fileName) ? range : [frame, frame];
+  const spec: Record<string, unknown> = {
+    from: together ? Object.fromEntries(channels) : from,
+    file: fileName,
+    format,
+    ...(chosenDepth === OWN ? {} : { depth: chosenDepth }),
+    alpha: chosenAlpha,
+    ...(chosenCompression && known?.compressions.includes(chosenCompression)
+      ? { compression: chosenCompression }
+      : {}),
+    ...(chosenDither !== "none" && chosenDepth === "8" ? { dither: chosenDither } : {}),
+    ...(split ? { split } : {}),
   };
   const submit = async (event: FormEvent) => {
     event.preventDefault();
-    const spec: Record<string, unknown> = {
-      from: together ? Object.fromEntries(channels) : from,
-      file: fileName,
-      format,
-      ...(chosenDepth === OWN ? {} : { depth: chosenDepth }),
-      alpha: chosenAlpha,
-      ...(chosenCompression && known?.compressions.includes(chosenCompression)
-        ? { compression: chosenCompression }
-        : {}),
-      ...(chosenDither !== "none" && chosenDepth === "8" ? { dither: chosenDither } : {}),
-      ...(split ? { split } : {}),
-    };
     try {
       await savedAsSeen();
       const path = { shot_id: shot };
@@ -168,10 +201,8 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
             api.POST("/api/shots/{shot_id}/deliverables", { params: { path }, body: { name, spec } }),
           );
       const { format: _, from: __, file: ___, split: ____, ...rest } = spec;
-      localStorage.setItem(kept(kind), JSON.stringify({ format, ...rest }));
-      const { range, frame } = useTime.getState();
-      const [first, last] = whole && isNumbered(fileName) ? range : [frame, frame];
-      await startRender(shot, made.id, fileName, { first, last, step: 1 });
+      localStorage.setItem(chosenIn(shot, kind), JSON.stringify({ format, ...rest }));
+      await startRender(shot, made.id, fileName, { first, last: lastFrame, step: 1 });
       onMade();
     } catch (error) {
       setProblem(problemOf(error));
@@ -295,7 +326,7 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
           label="File name"
           value={fileName}
           required
-          onChange={(event) => setFile(event.target.value)}
+          onChange={(event) => rename(event.target.value)}
         />
         <p className="text-[12px] text-dim">
           {split &&
@@ -304,6 +335,13 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
           The recipe, the fingerprints of its sources and the program's version travel in the file where its
           format can hold them.
         </p>
+        <Announcement
+          shot={shot}
+          recipe={recipe}
+          name={making.row && !making.again ? making.row.name : name}
+          spec={spec}
+          frames={[first, lastFrame]}
+        />
         {problem && <Message problem={problem} />}
         <div className="flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>

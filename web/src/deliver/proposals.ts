@@ -1,5 +1,5 @@
 import type { Item } from "@/api/client";
-import { type Recipe, findStep, itemOf, stepsOf } from "@/api/recipe";
+import { type Recipe, type Step, findStep, firstInput, itemOf, stepsOf } from "@/api/recipe";
 
 /** What a shot most likely gives away. */
 export interface Proposal {
@@ -12,6 +12,17 @@ export interface Proposal {
 /** Ports that a matte is meant for. */
 const FOR_MATTES = ["alpha", "matte", "coverage"];
 
+/** Whether a plane is another one of these, changed: it stands below one at its first port, step by step. */
+function isMadeOf(recipe: Recipe, step: Step | undefined, items: Set<string>): boolean {
+  for (let at = step; at;) {
+    const input = firstInput(at);
+    if (!input) return false;
+    if (items.has(itemOf(input))) return true;
+    at = findStep(recipe, itemOf(input));
+  }
+  return false;
+}
+
 /** The packed texture, the last picture with alpha, the last matte: whichever a shot has made, without a fault. */
 export function proposalsFor(recipe: Recipe, items: Item[]): Proposal[] {
   const sound = (name: string) => items.find((entry) => entry.name === name && !entry.problem);
@@ -22,7 +33,7 @@ export function proposalsFor(recipe: Recipe, items: Item[]): Proposal[] {
     return !item.plane && item.alpha !== "none" && step.op !== "pack";
   });
   const planes = steps.filter((step) => sound(step.name)!.plane && step.op !== "bay");
-  // Of planes the last that something takes for its matte; else the last of all.
+  // Of planes those that something takes for its matte, and what is made of them; of these the last, else of all.
   const taken = new Set(
     stepsOf(recipe).flatMap((step) =>
       Object.entries(step.in ?? {})
@@ -30,7 +41,8 @@ export function proposalsFor(recipe: Recipe, items: Item[]): Proposal[] {
         .flatMap(([, feed]) => (Array.isArray(feed) ? feed : [feed]).map(itemOf)),
     ),
   );
-  const matte = planes.find((step) => taken.has(step.name)) ?? planes[0];
+  const mattes = planes.filter((step) => taken.has(step.name) || isMadeOf(recipe, step, taken));
+  const matte = mattes[0] ?? planes[0];
   const found: Proposal[] = [];
   if (texture) found.push({ from: texture.name, kind: "texture", why: "The packed texture" });
   if (picture) found.push({ from: picture.name, kind: "picture", why: "The last picture with alpha" });

@@ -1,0 +1,60 @@
+"""Deliver: what is written is said before and stands there afterwards; a suffix says which format is meant."""
+
+from __future__ import annotations
+
+from browser_support import RECIPE, BrowserTest, backdrop, plate
+from playwright.sync_api import Locator, Page
+from server_support import exr_bytes
+
+
+class Delivering(BrowserTest):
+    def dialog(self, page: Page) -> Locator:
+        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
+        page.get_by_role("button", name="New deliverable").click()
+        return page.get_by_role("dialog")
+
+    def line(self, dialog: Locator) -> Locator:
+        return dialog.get_by_role("status", name="What will be written")
+
+    def test_a_suffix_that_is_typed_sets_the_format_and_its_defaults(self) -> None:
+        page = self.open_shot(query="?item=cut")
+        dialog = self.dialog(page)
+        self.line(dialog).get_by_text("OpenEXR, half floats").wait_for()
+        dialog.get_by_label("File name").fill("as_named.png")
+        self.line(dialog).get_by_text(
+            "PNG, 8 bit; sRGB-encoded, clipped to 0 to 1; straight alpha; R, G, B, A; 320 x 180; one file, as_named.png"
+        ).wait_for()
+        # Another format takes the name along, with a suffix of its own.
+        dialog.get_by_role("combobox", name="Format").click()
+        page.get_by_role("option", name="tiff").click()
+        self.assertEqual(dialog.get_by_label("File name").input_value(), "as_named.tif")
+        self.line(dialog).get_by_text("TIFF, 16 bit").wait_for()
+        dialog.get_by_label("File name").fill("as_named.EXR")
+        told = self.line(dialog).get_by_text("OpenEXR, half floats")
+        told.wait_for()
+        line = told.inner_text()
+        self.assertIn("linear light; premultiplied alpha; R, G, B, A; 320 x 180; one file, as_named.EXR", line)
+        dialog.get_by_role("button", name="Render", exact=True).click()
+        row = page.locator("[data-written=cut]")
+        row.wait_for()
+        self.assertEqual(row.inner_text(), line)
+        self.assertEqual(self.downloaded("as_named.EXR").read_bytes()[:4], b"\x76\x2f\x31\x01")
+
+    def test_another_shot_begins_with_its_own_choice(self) -> None:
+        page = self.open_shot(query="?item=cut")
+        dialog = self.dialog(page)
+        dialog.get_by_label("File name").fill("preview.png")
+        self.line(dialog).get_by_text("PNG").wait_for()
+        dialog.get_by_role("button", name="Render", exact=True).click()
+        page.locator("[data-written=cut]").wait_for()
+        files = {"moth.exr": exr_bytes(plate()), "house.exr": exr_bytes(backdrop())}
+        other = self.make_shot("041 moth", RECIPE, files)
+        self.open_shot(page, query="?item=cut", shot=other)
+        self.line(self.dialog(page)).get_by_text("OpenEXR, half floats").wait_for()
+
+    def test_many_equal_files_are_told_before_they_are_made(self) -> None:
+        self.shot.first_frame, self.shot.last_frame = 1, 40
+        self.shot.save()
+        page = self.open_shot(query="?item=cut")
+        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
+        self.assertEqual(page.get_by_label("Frames to render").count(), 0)

@@ -6,6 +6,8 @@ from browser_support import RECIPE, BrowserTest, backdrop, plate
 from playwright.sync_api import Locator, Page
 from server_support import exr_bytes
 
+from projects.models import Shot
+
 
 class Delivering(BrowserTest):
     def dialog(self, page: Page) -> Locator:
@@ -53,8 +55,13 @@ class Delivering(BrowserTest):
         self.line(self.dialog(page)).get_by_text("OpenEXR, half floats").wait_for()
 
     def test_many_equal_files_are_told_before_they_are_made(self) -> None:
-        self.shot.first_frame, self.shot.last_frame = 1, 40
-        self.shot.save()
+        """A still over which a range was set: as many files as there are frames, of one picture."""
+        Shot.objects.filter(pk=self.shot.pk).update(first_frame=1, last_frame=40, own_range=True)
         page = self.open_shot(query="?item=cut")
-        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
-        self.assertEqual(page.get_by_label("Frames to render").count(), 0)
+        dialog = self.dialog(page)
+        dialog.get_by_label("File name").fill("cut.%04d.exr")
+        self.line(dialog).get_by_text("40 files, cut.0001.exr to cut.0040.exr").wait_for()
+        self.line(dialog).get_by_text("All 40 files will hold the same picture").wait_for()
+        dialog.get_by_label("File name").fill("cut.exr")
+        self.line(dialog).get_by_text("one file, cut.exr").wait_for()
+        self.wait_for_count(self.line(dialog).get_by_text("the same picture"), 0)

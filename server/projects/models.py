@@ -53,6 +53,8 @@ class Shot(models.Model):
     name = models.CharField(max_length=120)
     first_frame = models.IntegerField(default=1)
     last_frame = models.IntegerField(default=1)
+    own_range = models.BooleanField(default=False)
+    """A person set the range; else it is that of the moving sources, and follows them."""
     head = models.ForeignKey("recipes.Revision", null=True, on_delete=models.PROTECT, related_name="+")
     marks = models.JSONField(default=list)
     """Dabs on the picture that tell subject and background apart: dicts of `side`, `x`, `y`, `radius`, `on`."""

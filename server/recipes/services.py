@@ -12,6 +12,7 @@ from projects.models import Shot
 from projects.news import REVISION, tell
 from recipes.models import Revision
 from recipes.sentences import renamed, sentence
+from sources import ranges
 
 
 class Conflict(Refused):
@@ -52,8 +53,11 @@ def _shown(shot: Shot, revision: Revision) -> Revision:
     """Show another revision; notes on what has another name there go with it."""
     assert shot.head is not None
     follow_renames(shot.pk, renamed(shot.head.recipe, revision.recipe))
+    moved = shot.head.recipe.get("sources") != revision.recipe.get("sources")
     shot.head = revision
     shot.save(update_fields=["head"])
+    if moved:
+        ranges.follow(shot.pk)
     tell(shot.pk, REVISION)
     return revision
 

@@ -19,6 +19,7 @@ from projects.news import since as news_since
 from recipes.away import look
 from recipes.rows import RevisionWhole, picture_of, whole
 from recipes.services import first_revision
+from sources import ranges
 from sources.api import SourceRow, source_rows
 from stage.requests import MarkRow
 from tags.services import tags_of
@@ -53,6 +54,7 @@ class ShotWhole(Schema):
     role: str
     first_frame: int
     last_frame: int
+    own_range: bool = Field(description="A person set the range; else it is that of the moving sources")
     head: RevisionWhole
     sources: list[SourceRow]
     marks: list[MarkRow]
@@ -115,8 +117,18 @@ def set_range(request: HttpRequest, shot_id: int, new: Range) -> Range:
             where="range",
             remedy="give the first before the last",
         )
-    Shot.objects.filter(pk=shot.pk).update(first_frame=new.first, last_frame=new.last)
+    Shot.objects.filter(pk=shot.pk).update(first_frame=new.first, last_frame=new.last, own_range=True)
     return new
+
+
+@router.delete("/shots/{shot_id}/range", response=Range)
+def follow_sources(request: HttpRequest, shot_id: int) -> Range:
+    """Let the range be that of the moving sources again, and follow them."""
+    shot = get_shot(request, shot_id, write=True)
+    Shot.objects.filter(pk=shot.pk).update(own_range=False)
+    ranges.follow(shot.pk)
+    shot.refresh_from_db()
+    return Range(first=shot.first_frame, last=shot.last_frame)
 
 
 @router.get("/shots/{shot_id}", response=ShotWhole)
@@ -133,6 +145,7 @@ def shot(request: HttpRequest, shot_id: int) -> ShotWhole:
         role=role_in(request, found.project_id),
         first_frame=found.first_frame,
         last_frame=found.last_frame,
+        own_range=found.own_range,
         head=whole(found.head),
         sources=source_rows(found),
         marks=[MarkRow(**mark) for mark in found.marks],

@@ -23,7 +23,7 @@ from nexal.recipe import MOST_PADDING, SourceSpec, numbered_file
 from nexal.timing import choose
 from projects.models import Shot
 from projects.news import SOURCES, tell
-from sources import services
+from sources import ranges, services
 from sources.models import UNFINISHED, Kept, Source, SourceFrame, SourceState
 
 log = logging.getLogger("nexal.sequences")
@@ -141,7 +141,8 @@ def _counted(source: Source) -> bool:
 
 
 def settle(source: Source) -> None:
-    """State, size and fingerprint of a source from those of its frames."""
+    """State, size and fingerprint of a source from those of its frames; the shot's range follows them."""
+    ranges.follow(source.shot_id)
     tell(source.shot_id, SOURCES)
     rows = list(source.frames.values_list("number", "fingerprint", "state", "size"))
     states = {state for _, _, state, _ in rows}

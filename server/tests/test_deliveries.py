@@ -84,7 +84,10 @@ class Deliver(ServerTest):
             ({}, "OpenEXR, half floats; channels that nothing changed as their source has them; linear light; "),
             ({"depth": "float"}, "OpenEXR, 32-bit floats; linear light; premultiplied alpha; R, G, B, A; "),
             ({"file": "a.png"}, "PNG, 8 bit; sRGB-encoded, clipped to 0 to 1; straight alpha; R, G, B, A; "),
-            ({"file": "a.png", "depth": "16", "alpha": "none"}, "PNG, 16 bit; sRGB-encoded, clipped to 0 to 1; without"),
+            (
+                {"file": "a.png", "depth": "16", "alpha": "none"},
+                "PNG, 16 bit; sRGB-encoded, clipped to 0 to 1; without",
+            ),
             ({"from": "matte", "file": "a.png"}, "PNG, 8 bit; values as they are; Y; "),
             ({"from": {"moth": "matte", "all": "cut.A"}}, "values as they are; moth, all; "),
             ({"file": "a.dpx"}, "DPX, 10 bit; sRGB-encoded, clipped to 0 to 1; without its alpha; R, G, B; "),

@@ -82,6 +82,39 @@ class Sequences(SequenceTest):
         self.add(row["id"], 8)
         self.assertNotEqual(Source.objects.get().fingerprint, before)
 
+    def range(self) -> tuple[int, int]:
+        row = self.api.get(self.path).json()
+        return row["first_frame"], row["last_frame"]
+
+    def test_the_range_follows_the_moving_sources_until_a_person_sets_it(self) -> None:
+        row = self.sequence(5, 6, 8)
+        self.upload("still.exr")
+        self.assertEqual(self.range(), (1, 1))
+        self.save(self.recipe())
+        self.assertEqual(self.range(), (5, 8))
+        self.save(self.recipe(offset=100, last=6))
+        self.assertEqual(self.range(), (105, 106))
+        self.save(self.recipe())
+        # More frames come in.
+        self.add(row["id"], 11)
+        self.assertEqual(self.range(), (5, 11))
+        # A second one reaches further; a still counts for nothing.
+        two = self.recipe()
+        two["sources"] |= {"again": {"files": "moth.%04d.exr", "offset": -4}, "still": {"files": "still.exr"}}
+        self.save(two)
+        self.assertEqual(self.range(), (1, 11))
+        # It goes with the sequence: what is left is a still.
+        without = {"nexal": 1, "sources": {"still": {"files": "still.exr"}}}
+        self.save(without)
+        self.assertEqual(self.range(), (1, 1))
+        self.api.post(f"{self.path}/undo", {"head": self.api.get(self.path).json()["head"]["number"]})
+        self.assertEqual(self.range(), (1, 11))
+        self.api.put(f"{self.path}/range", {"first": 2, "last": 3})
+        self.save(self.recipe())
+        self.assertEqual(self.range(), (2, 3))
+        self.api.delete(f"{self.path}/range")
+        self.assertEqual(self.range(), (5, 11))
+
     def test_each_frame_is_seen_and_what_stands_for_others_is_as_the_recipe_says(self) -> None:
         self.sequence(3, 4, 7)
         self.save(self.recipe())

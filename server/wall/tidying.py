@@ -75,6 +75,7 @@ def duplicate(shot: Shot, name: str, author: int) -> Shot:
                 name=plain,
                 first_frame=shot.first_frame,
                 last_frame=shot.last_frame,
+                own_range=shot.own_range,
                 marks=shot.marks,
             )
             begun = first_revision(made, author)

@@ -69,11 +69,14 @@ describe("time", () => {
   it("knows where sources lie and what is missing", () => {
     const bars = barsOf(recipe, rows);
     expect(bars).toEqual([{ name: "moth", range: [12, 19], gaps: [[15, 16]], rate: null }]);
-    expect(wholeRange(recipe, bars, [1, 1])).toEqual([12, 19]);
+    expect(wholeRange(recipe, bars, null)).toEqual([12, 19]);
     expect(wholeRange(recipe, bars, [1, 24])).toEqual([1, 24]);
-    expect(wholeRange({ nexal: 1 }, [], [1, 1])).toBeNull();
-    expect(workRange([12, 19], [1, 1])).toEqual([12, 19]);
-    expect(workRange([12, 19], [13, 15])).toEqual([13, 15]);
+    expect(wholeRange({ nexal: 1 }, [], null)).toBeNull();
+    // What a person set holds; else the sources, also where something moves beyond them; else what moves.
+    expect(workRange([5, 30], bars, null)).toEqual([12, 19]);
+    expect(workRange([12, 19], bars, [13, 15])).toEqual([13, 15]);
+    expect(workRange([5, 30], [], null)).toEqual([5, 30]);
+    expect(workRange(null, [], null)).toEqual([1, 1]);
   });
 
   it("goes on, round, or ends", () => {

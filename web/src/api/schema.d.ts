@@ -818,7 +818,11 @@ export interface paths {
          */
         put: operations["recipes_shots_set_range"];
         post?: never;
-        delete?: never;
+        /**
+         * Follow Sources
+         * @description Let the range be that of the moving sources again, and follow them.
+         */
+        delete: operations["recipes_shots_follow_sources"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2969,6 +2973,11 @@ export interface components {
             first_frame: number;
             /** Last Frame */
             last_frame: number;
+            /**
+             * Own Range
+             * @description A person set the range; else it is that of the moving sources
+             */
+            own_range: boolean;
             head: components["schemas"]["RevisionWhole"];
             /** Sources */
             sources: components["schemas"]["SourceRow"][];
@@ -5690,6 +5699,28 @@ export interface operations {
                 "application/json": components["schemas"]["Range"];
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Range"];
+                };
+            };
+        };
+    };
+    recipes_shots_follow_sources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {

@@ -380,6 +380,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
             bars={time.bars}
             item={item}
             writable={writable}
+            own={time.own !== null}
             onRange={time.setRange}
           />
         )}

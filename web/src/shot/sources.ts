@@ -2,7 +2,16 @@ import { type QueryClient, useQuery, useQueryClient } from "@tanstack/react-quer
 import { useEffect, useRef } from "react";
 import { create } from "zustand";
 
-import { ApiError, type Problem, type SourceRow, api, csrf, got, problemOf } from "@/api/client";
+import {
+  ApiError,
+  type Problem,
+  type ShotWhole,
+  type SourceRow,
+  api,
+  csrf,
+  got,
+  problemOf,
+} from "@/api/client";
 import { sourcesQuery } from "@/api/queries";
 import { freeName, type Recipe, sourcesOf } from "@/api/recipe";
 import { useView } from "@/stage/viewState";
@@ -230,7 +239,7 @@ export function useImport(then?: (row: SourceRow) => void) {
           else if (useDraft.getState().shot === shot) {
             useDraft.getState().edit((recipe) => addSource(recipe, done.files)[0]);
             const numbers = done.frames?.numbers;
-            if (numbers?.length) await coverWith(shot, [numbers[0]![0]!, numbers.at(-1)![1]!], client);
+            if (numbers?.length) await lookAtFirst(shot, numbers[0]![0]!, client);
           }
         }
       } catch (error) {
@@ -322,7 +331,7 @@ async function importSequence(
       else if (useDraft.getState().shot === shot) {
         useDraft.getState().edit((recipe) => addSource(recipe, row.files)[0]);
         const numbers = [...sequence.files.keys()];
-        await coverWith(shot, [numbers[0]!, numbers.at(-1)!], client);
+        await lookAtFirst(shot, numbers[0]!, client);
       }
     };
     const carry = async () => {
@@ -369,18 +378,11 @@ async function importSequence(
   }
 }
 
-/** A shot that had one frame gets the range of the first sequence in it. */
-async function coverWith(shot: number, [first, last]: [number, number], client: QueryClient): Promise<void> {
-  const whole = await got(api.GET("/api/shots/{shot_id}", { params: { path: { shot_id: shot } } }));
-  if (whole.last_frame > whole.first_frame) return;
-  await got(
-    api.PUT("/api/shots/{shot_id}/range", {
-      params: { path: { shot_id: shot } },
-      body: { first, last },
-    }),
-  );
+/** Who has looked at single frames so far looks at the first of what moves now. */
+async function lookAtFirst(shot: number, first: number, client: QueryClient): Promise<void> {
+  const before = client.getQueryData<{ whole: ShotWhole }>(["shot", shot]);
   await client.invalidateQueries({ queryKey: ["shot", shot] });
-  goTo(first);
+  if (before && before.whole.last_frame <= before.whole.first_frame) goTo(first);
 }
 
 async function unpacked(shot: number, source: number, tick: () => void): Promise<SourceRow> {

@@ -1,10 +1,11 @@
-import { Pause, Play, Repeat } from "lucide-react";
+import { Pause, Play, Repeat, UnfoldHorizontal } from "lucide-react";
 import { type PointerEvent, useEffect, useRef, useState } from "react";
 
 import { type Step, findStep } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
 import { NumberBox } from "@/parts/NumberBox";
+import { Tip } from "@/parts/Tip";
 import { useDraft } from "@/shot/draft";
 
 import { moveKeysOf, removeKeysOf } from "./editing";
@@ -17,7 +18,10 @@ interface Props {
   bars: Bar[];
   item: string | null;
   writable: boolean;
-  onRange: (range: Range) => void;
+  /** A person set the range; else it is that of the sources. */
+  own: boolean;
+  /** Set the range, or let it follow the sources again. */
+  onRange: (range: Range | null) => void;
 }
 
 const HEIGHT = 28;
@@ -27,7 +31,7 @@ const moved = (taken: number[], held: number[], by: number) =>
   taken.map((frame) => (held.includes(frame) ? frame + by : frame));
 
 /** Time under the stage: a ruler with the sources, the keys of the chosen step, what can be played, and the playhead. */
-export function Timeline({ whole, bars, item, writable, onRange }: Props) {
+export function Timeline({ whole, bars, item, writable, own, onRange }: Props) {
   const { frame, playhead, range, rate, loop, reached, ready, taken: all, change } = useTime();
   const step = useDraft((state) => (item ? findStep(state.recipe, item) : undefined));
   const ruler = useRef<HTMLDivElement>(null);
@@ -262,7 +266,14 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
           {reached} of {rate}/s
         </span>
       )}
-      <span className="flex shrink-0 items-center text-dim" title="The frames that are played and delivered">
+      <span
+        className="flex shrink-0 items-center text-dim"
+        title={
+          own
+            ? "The frames that are played and delivered, as they were set"
+            : "The frames that are played and delivered: all of the moving sources"
+        }
+      >
         <NumberBox
           label="First frame"
           value={range[0]}
@@ -284,6 +295,13 @@ export function Timeline({ whole, bars, item, writable, onRange }: Props) {
             done && writable && onRange([Math.min(Math.round(next), range[0]), Math.round(next)])
           }
         />
+        {own && writable && bars.length > 0 && (
+          <Tip text="Follow the sources: all of their frames">
+            <Button quiet aria-label="Follow the sources" className="px-1!" onClick={() => onRange(null)}>
+              <UnfoldHorizontal size={13} />
+            </Button>
+          </Tip>
+        )}
       </span>
       <Choose
         label="Frames a second"

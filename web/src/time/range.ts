@@ -32,23 +32,33 @@ export function barsOf(recipe: Recipe, rows: readonly SourceRow[]): Bar[] {
   });
 }
 
-/** All frames that there are: of the sources, of the shot's own range, and of what moves; null for a single one. */
-export function wholeRange(recipe: Recipe, bars: readonly Bar[], own: Range): Range | null {
+/** The range that ranges lie in; null of none. */
+function around(ranges: readonly Range[]): Range | null {
+  if (!ranges.length) return null;
+  return [Math.min(...ranges.map((range) => range[0])), Math.max(...ranges.map((range) => range[1]))];
+}
+
+/**
+ * All frames that there are: of the sources, of the range that a person set, if one did, and of what moves; null for a
+ * single one.
+ */
+export function wholeRange(recipe: Recipe, bars: readonly Bar[], own: Range | null): Range | null {
   const ends = bars.map((bar) => bar.range);
-  if (own[1] > own[0]) ends.push(own);
+  if (own && own[1] > own[0]) ends.push(own);
   const keys = stepsOf(recipe).flatMap((step) =>
     movingIn(step).flatMap(({ keys: each }) => each.map((key) => key[0])),
   );
   if (keys.length) ends.push([Math.floor(Math.min(...keys)), Math.ceil(Math.max(...keys))]);
-  if (!ends.length) return null;
-  const range: Range = [Math.min(...ends.map((end) => end[0])), Math.max(...ends.map((end) => end[1]))];
-  return range[1] > range[0] || keys.length ? range : null;
+  const range = around(ends);
+  return range && (range[1] > range[0] || keys.length) ? range : null;
 }
 
-/** The frames that are played and delivered: the shot's own where it has some, else all. */
-export function workRange(whole: Range | null, own: Range): Range {
-  if (own[1] > own[0] || !whole) return own;
-  return whole;
+/**
+ * The frames that are played and delivered: the range that a person set; else that of all moving sources; else all
+ * frames that there are.
+ */
+export function workRange(whole: Range | null, bars: readonly Bar[], own: Range | null): Range {
+  return own ?? around(bars.map((bar) => bar.range)) ?? whole ?? [1, 1];
 }
 
 /** The next frame of a range, going round where it loops; null at its end. */

@@ -19,13 +19,15 @@ export function useShotTime(whole: ShotWhole, recipe: Recipe) {
   const frame = useTime((state) => state.frame);
   const go = useGo();
   const client = useQueryClient();
-  const [own, setOwn] = useState<Range>([whole.first_frame, whole.last_frame]);
+  const [own, setOwn] = useState<Range | null>(ownOf(whole));
   useEffect(() => {
-    setOwn([whole.first_frame, whole.last_frame]);
-  }, [whole.first_frame, whole.last_frame]);
+    setOwn(
+      ownOf({ own_range: whole.own_range, first_frame: whole.first_frame, last_frame: whole.last_frame }),
+    );
+  }, [whole.own_range, whole.first_frame, whole.last_frame]);
   const bars = useMemo(() => barsOf(recipe, rows), [recipe, rows]);
   const all = useMemo(() => wholeRange(recipe, bars, own), [recipe, bars, own]);
-  const [first, last] = workRange(all, own);
+  const [first, last] = workRange(all, bars, own);
 
   useEffect(() => {
     useTime.getState().reset(openedAt(whole));
@@ -59,22 +61,26 @@ export function useShotTime(whole: ShotWhole, recipe: Recipe) {
   }, [whole.id, told]);
 
   const save = useMutation({
-    mutationFn: ([from, to]: Range) =>
-      got(
-        api.PUT("/api/shots/{shot_id}/range", {
-          params: { path: { shot_id: whole.id } },
-          body: { first: from, last: to },
-        }),
-      ),
+    mutationFn: (range: Range | null) => {
+      const params = { path: { shot_id: whole.id } };
+      return range
+        ? got(api.PUT("/api/shots/{shot_id}/range", { params, body: { first: range[0], last: range[1] } }))
+        : got(api.DELETE("/api/shots/{shot_id}/range", { params }));
+    },
     onSettled: () => client.invalidateQueries({ queryKey: ["shot", whole.id] }),
   });
-  const setRange = (range: Range) => {
+  /** Set the range, or let it follow the sources again. */
+  const setRange = (range: Range | null) => {
     setOwn(range);
-    useTime.getState().change({ range });
+    if (range) useTime.getState().change({ range });
     save.mutate(range);
   };
   return { frame, all, bars, own, setRange };
 }
+
+/** The range that a person gave a shot. */
+const ownOf = (whole: Pick<ShotWhole, "own_range" | "first_frame" | "last_frame">): Range | null =>
+  whole.own_range ? [whole.first_frame, whole.last_frame] : null;
 
 /** What the keys do in time: a frame back or on, play or stop, a key of the setting in focus or of all that moves. */
 export function timeKeys(all: Range | null, item: string | null, writable: boolean) {

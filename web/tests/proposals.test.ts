@@ -3,6 +3,7 @@ import { describe, expect, it } from "vitest";
 import type { Item } from "@/api/client";
 import type { Recipe } from "@/api/recipe";
 import { proposalsFor } from "@/deliver/proposals";
+import { channelsOf } from "@/deliver/rendering";
 
 const RECIPE: Recipe = {
   nexal: 1,
@@ -55,5 +56,34 @@ describe("what a shot most likely gives away", () => {
     expect(told([ITEMS[0]!, ITEMS[4]!], graded)).toEqual(["picture graded"]);
     expect(told([ITEMS[0]!], { ...RECIPE, steps: [] })).toEqual(["picture moth"]);
     expect(told([], { nexal: 1 })).toEqual([]);
+  });
+});
+
+describe("what is put into a file with others", () => {
+  const items = [
+    item("grade", { channels: ["R", "G", "B", "A"], alpha: "premultiplied" }),
+    item("matte", { plane: true, channels: ["Y"] }),
+    item("render", { channels: ["R", "G", "B", "key.R", "key.G", "key.B", "P.X", "P.Y", "P.Z", "depth.Z"] }),
+  ];
+  const of = (address: string, there: [string, string][] = []) => channelsOf(address, items, there);
+
+  it("of a picture is its colour and alpha under its name, never one channel of it", () => {
+    expect(of("grade")).toEqual(["R", "G", "B", "A"].map((last) => [`grade.${last}`, `grade.${last}`]));
+    expect(of("render")).toEqual(["R", "G", "B"].map((last) => [`render.${last}`, `render.${last}`]));
+    expect(of("render.key")).toEqual(
+      ["R", "G", "B"].map((last) => [`render_key.${last}`, `render.key.${last}`]),
+    );
+    expect(of("render.P")).toEqual(["X", "Y", "Z"].map((last) => [`render_P.${last}`, `render.P.${last}`]));
+  });
+
+  it("of a channel or a matte is itself, under a name that is free", () => {
+    expect(of("matte", [["matte", "other"]])).toEqual([["matte_2", "matte"]]);
+    expect(of("render.depth.Z")).toEqual([["render_depth_Z", "render.depth.Z"]]);
+    expect(of("grade", [["grade.R", "x.R"]]).map(([name]) => name)).toEqual([
+      "grade_2.R",
+      "grade_2.G",
+      "grade_2.B",
+      "grade_2.A",
+    ]);
   });
 });

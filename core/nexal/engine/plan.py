@@ -229,7 +229,19 @@ class Plan:
         return known
 
     def picture(self, channels: Mapping[str, str]) -> Feed:
-        """A picture put together of one address for each destination channel."""
+        """A picture put together of one address for each destination channel.
+
+        Raises RecipeError where one is a picture of several channels: none of them is meant by itself.
+        """
+        for name, address in channels.items():
+            description = self.feed(address).description
+            if not description.is_plane and len(description.channels) > 1:
+                first = description.channels[0]
+                raise RecipeError(
+                    f"'{address}' is a picture of {len(description.channels)} channels, and one is wanted",
+                    where=f"channel '{name}'",
+                    remedy=f"name one of them, such as {address}.{first}, or several channels for the picture",
+                )
         settings = {"to": {name: {"from": address} for name, address in channels.items()}}
         step = Step.model_validate({"name": "assembled", "op": "route", "set": settings})
         node = self._operate(step, find("route"), above_all=True)

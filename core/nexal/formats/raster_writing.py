@@ -59,6 +59,12 @@ def raster_channels(description: Description, file_format: str) -> list[str]:
     Raises FormatError where its channels are none of these.
     """
     names = main_channels(description)
+    if file_format == "hdr" and len(names) == 1:
+        raise FormatError(
+            "a Radiance HDR holds red, green and blue, and this is one channel",
+            where="'format'",
+            remedy="write an EXR or a TIFF, or put it into R, G and B with route",
+        )
     order = {"R": 0, "G": 1, "B": 2, "Y": 0, "A": 3}
     last = {name: split_channel(name)[1] for name in names}
     chosen = sorted((name for name in names if last[name] in order), key=lambda name: order[last[name]])

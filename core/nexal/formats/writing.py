@@ -79,7 +79,10 @@ def write(
 
 
 def written_channels(description: Description, target: Target) -> list[str]:
-    """The channels of a picture that go into its file, in the file's order. Raises FormatError where it can't hold them."""
+    """The channels of a picture that go into its file, in the file's order.
+
+    Raises FormatError where the format can't hold them.
+    """
     names = list(description.channels)
     if target.format != "exr":
         description = completed_description(description)

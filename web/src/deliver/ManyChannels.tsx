@@ -4,7 +4,7 @@ import type { Item } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { AddressField } from "@/steps/AddressField";
 
-import { channelName } from "./rendering";
+import { channelsOf } from "./rendering";
 
 interface Props {
   /** Channels of the file, by name, with what each is made of. */
@@ -34,7 +34,7 @@ export function ManyChannels({ channels, items, onChange }: Props) {
           <AddressField
             bare
             label={`Channel ${index + 1} from`}
-            kind="plane"
+            kind="channel"
             value={address}
             items={items}
             onChange={(next) => next && put(index, [name, next])}
@@ -52,23 +52,11 @@ export function ManyChannels({ channels, items, onChange }: Props) {
       <AddressField
         bare
         label="One channel more"
-        empty="+ a channel"
-        kind="plane"
+        empty="+ a channel, or a picture"
+        kind="any"
         value={undefined}
         items={items}
-        onChange={(next) =>
-          next &&
-          onChange([
-            ...channels,
-            [
-              channelName(
-                next,
-                channels.map(([name]) => name),
-              ),
-              next,
-            ],
-          ])
-        }
+        onChange={(next) => next && onChange([...channels, ...channelsOf(next, items, channels)])}
       />
     </fieldset>
   );

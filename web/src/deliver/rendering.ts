@@ -1,4 +1,5 @@
-import { ApiError, api, got } from "@/api/client";
+import { ApiError, type Item, api, got } from "@/api/client";
+import { itemOf, restOf } from "@/api/recipe";
 import { useDraft } from "@/shot/draft";
 
 /** Waits until the recipe is saved as it is seen: what is rendered is what the server has. Throws ApiError. */
@@ -43,4 +44,26 @@ export function channelName(address: string, taken: string[]): string {
   let name = base;
   for (let number = 2; taken.includes(name); number++) name = `${base}_${number}`;
   return name;
+}
+
+const COLOURS = ["R", "G", "B", "A"];
+
+/**
+ * The channels that an address adds to a file, by their names in it: a channel or a matte itself; of a picture or a layer
+ * its red, green, blue and alpha under its name.
+ */
+export function channelsOf(address: string, items: Item[], there: [string, string][]): [string, string][] {
+  const taken = there.map(([name]) => name);
+  const item = items.find((entry) => entry.name === itemOf(address));
+  const rest = restOf(address);
+  if (!item || item.plane || item.channels.includes(rest)) return [[channelName(address, taken), address]];
+  const prefix = rest ? `${rest}.` : "";
+  const own = COLOURS.filter((last) => item.channels.includes(`${prefix}${last}`));
+  // A picture of something else, such as a position, is all of its channels.
+  const lasts = own.length
+    ? own
+    : item.channels.filter((name) => name.startsWith(prefix)).map((name) => name.slice(prefix.length));
+  const layers = taken.map((name) => name.split(".").slice(0, -1).join("."));
+  const layer = channelName(address, layers);
+  return lasts.map((last) => [`${layer}.${last}`, `${item.name}.${prefix}${last}`]);
 }

@@ -8,7 +8,8 @@ import { DRAGGED } from "@/wall/Tile";
 interface Props {
   label: string;
   value: string | undefined;
-  kind: "plane" | "picture" | "any";
+  /** A port of planes takes a picture for its alpha, and says so; where a channel is meant, a picture is none. */
+  kind: "plane" | "channel" | "picture" | "any";
   items: Item[];
   optional?: boolean;
   disabled?: boolean;
@@ -28,16 +29,25 @@ function addresses(items: Item[], kind: Props["kind"]): string[] {
   const found: string[] = [];
   for (const item of items) {
     if (item.problem) continue;
-    if (kind !== "plane" || item.plane || item.channels.includes("A") || item.channels.length === 1)
+    const stands = item.channels.includes("A") || item.channels.length === 1;
+    if (item.plane || kind === "picture" || kind === "any" || (kind === "plane" && stands))
       found.push(item.name);
     if (item.plane) continue;
     const layers = new Set(
       item.channels.map((name) => name.split(".").slice(0, -1).join(".")).filter(Boolean),
     );
-    if (kind !== "plane") found.push(...[...layers].map((layer) => `${item.name}.${layer}`));
+    if (kind === "picture" || kind === "any")
+      found.push(...[...layers].map((layer) => `${item.name}.${layer}`));
     if (kind !== "picture") found.push(...item.channels.map((channel) => `${item.name}.${channel}`));
   }
   return found;
+}
+
+/** The channel that a port of planes takes of a picture, where that is not what is written there. */
+function standsFor(items: Item[], kind: Props["kind"], address: string | undefined): string {
+  const item = kind === "plane" ? items.find((entry) => entry.name === address && !entry.problem) : undefined;
+  if (!item || item.plane) return "";
+  return item.channels.length === 1 ? item.channels[0]! : item.channels.includes("A") ? "A" : "";
 }
 
 /** What a port is fed from: chosen from a list, or dropped on it from the wall. */
@@ -57,7 +67,12 @@ export function AddressField({
   const [filter, setFilter] = useState("");
   const [over, setOver] = useState(false);
   // The name that is read out holds what is seen, for those who speak to their screen.
-  const shown = value ?? empty ?? (optional ? "nothing" : "not fed");
+  const taken = standsFor(items, kind, value);
+  const shown = value
+    ? taken
+      ? `${value}, its ${taken}`
+      : value
+    : (empty ?? (optional ? "nothing" : "not fed"));
   const all = open ? addresses(items, kind) : [];
   const found = all.filter((address) => address.toLowerCase().includes(filter.trim().toLowerCase()));
   const take = (address: string | undefined) => {
@@ -136,6 +151,9 @@ export function AddressField({
                     onClick={() => take(address)}
                   >
                     {address}
+                    {standsFor(items, kind, address) && (
+                      <span className="text-faint"> its {standsFor(items, kind, address)}</span>
+                    )}
                   </button>
                 </li>
               ))}

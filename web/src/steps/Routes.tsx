@@ -19,6 +19,8 @@ interface Props {
   onChange: (value: Record<string, RoutedChannel>) => void;
 }
 
+const firstChannel = (item: Item) => (item.plane ? item.name : `${item.name}.${item.channels[0]}`);
+
 /** Which address, or which number, makes each channel of the result. */
 export function Routes({ value, items, onChange }: Props) {
   const [name, setName] = useState("");
@@ -29,7 +31,7 @@ export function Routes({ value, items, onChange }: Props) {
   const add = () => {
     const channel = name.trim();
     if (!channel || !first) return;
-    put(channel, { from: first.plane ? first.name : `${first.name}.${first.channels[0]}` });
+    put(channel, { from: firstChannel(first) });
     setName("");
   };
   return (
@@ -70,7 +72,7 @@ export function Routes({ value, items, onChange }: Props) {
             <Button
               lit={feed.from === undefined}
               onClick={() =>
-                put(channel, feed.from === undefined && first ? { from: first.name } : { value: 0 })
+                put(channel, feed.from === undefined && first ? { from: firstChannel(first) } : { value: 0 })
               }
             >
               number

@@ -17,6 +17,9 @@ class PortRow(Schema):
     text: str
     required: bool
     many: bool
+    role: str = Field(
+        description="What feeds it by itself: depth, position, normal, id, matte, colour, made, or anything"
+    )
 
 
 class OperationRow(Schema):

@@ -7,7 +7,7 @@ from typing import Any
 
 from cachetools import LRUCache, cached
 from django.http import HttpRequest, HttpResponse
-from ninja import Router, Schema
+from ninja import Field, Router, Schema
 
 from config.errors import Problem, problem_of
 from nexal.engine import Node, Plan
@@ -32,6 +32,7 @@ class Item(Schema):
     window: list[int] | None = None
     channels: list[str] = []
     data: list[str] = []
+    roles: list[str] = Field([], description="What each channel holds, in the order of `channels`")
     alpha: str = "none"
     plane: bool = False
     inks: str | None = None
@@ -73,6 +74,7 @@ def _item(planned: Plan, name: str, step: Step | None, found: Node | NexalError)
         "window": description.window.as_list(),
         "channels": list(description.channels),
         "data": [channel for channel in description.channels if channel in description.data],
+        "roles": [description.trait(channel).role for channel in description.channels],
         "alpha": description.alpha.value if description.has_alpha else "none",
         "plane": description.is_plane,
         "inks": description.inks.name if description.inks else None,

@@ -1,56 +1,20 @@
 import { describe, expect, it } from "vitest";
 
-import type { Item, OperationRow } from "@/api/client";
+import type { Item } from "@/api/client";
 import { type Recipe, findStep, insertAfter } from "@/api/recipe";
-import { newStep } from "@/lineage/feeding";
+import { fits, newStep } from "@/lineage/feeding";
 import { together } from "@/wall/together";
 
-const port = (name: string, kind: string, required = true, many = false) => ({
-  name,
-  kind,
-  text: "",
-  required,
-  many,
-});
-const operation = (op: string, makes: string, ...ports: ReturnType<typeof port>[]) =>
-  ({ op, makes, family: "", text: "", needs: "", ports, free_ports: null, settings: {} }) as OperationRow;
+import { OPERATIONS, find } from "./catalogue";
 
-const OPERATIONS = [
-  operation(
-    "stack",
-    "picture",
-    port("under", "picture"),
-    port("over", "picture"),
-    port("matte", "plane", false),
-  ),
-  operation(
-    "sum_passes",
-    "picture",
-    port("passes", "picture", true, true),
-    port("alpha_from", "plane", false),
-  ),
-  operation("residual", "plane", port("full", "picture"), port("rebuilt", "picture")),
-  operation("route", "picture", port("base", "picture", false)),
-  operation("screen_pull", "plane", port("picture", "picture"), port("clean", "picture", false)),
-  operation("difference_pull", "plane", port("picture", "picture"), port("clean", "picture")),
-  operation(
-    "recover_colour",
-    "picture",
-    port("picture", "picture"),
-    port("matte", "plane"),
-    port("clean", "picture", false),
-  ),
-  operation("logic", "plane", port("mattes", "plane", true, true)),
-  operation("fit_to", "same", port("picture", "any"), port("like", "any")),
-  operation("cross", "plane", port("a", "plane"), port("b", "plane")),
-  operation("blur", "same", port("from", "any")),
-  operation("grade", "picture", port("picture", "picture"), port("matte", "plane", false)),
-  operation("threshold", "plane", port("from", "plane")),
-  operation("place", "picture", port("picture", "any")),
-];
-const find = (op: string) => OPERATIONS.find((entry) => entry.op === op)!;
 const told = (name: string, plane = false) =>
-  ({ name, plane, channels: plane ? ["Y"] : ["R", "G", "B"], digest: name }) as unknown as Item;
+  ({
+    name,
+    plane,
+    channels: plane ? ["Y"] : ["R", "G", "B"],
+    roles: plane ? ["mask"] : ["colour", "colour", "colour"],
+    digest: name,
+  }) as unknown as Item;
 
 const start: Recipe = { nexal: 1, sources: { moth: { files: "m.exr" }, fern: { files: "f.exr" } } };
 
@@ -174,6 +138,118 @@ describe("ports beside the first", () => {
 
   it("that take any size take another picture than the one that is fitted", () => {
     expect(add("fit_to", start, "moth").in).toEqual({ picture: "moth", like: "fern" });
+  });
+});
+
+/** Layers of made-up renders: channels and what they hold. */
+const LAYERS: Record<string, [string[], string]> = {
+  "": [["R", "G", "B", "A"], "colour"],
+  key: [["R", "G", "B"], "light"],
+  depth: [["Z"], "depth"],
+  Z: [["Z"], "depth"],
+  normals: [["X", "Y", "Z"], "normal"],
+  N: [["X", "Y", "Z"], "normal"],
+  P: [["X", "Y", "Z"], "position"],
+  ids: [["id"], "id"],
+  motion: [["u", "v"], "motion"],
+  st: [["u", "v"], "uv"],
+  ao: [["Y"], "mask"],
+  coverage: [["coverage"], "coverage"],
+  odd: [["one", "two"], "unknown"],
+};
+
+function render(name: string, layers: string[]): Item {
+  const rows = layers.flatMap((layer) => {
+    const [channels, role] = LAYERS[layer]!;
+    return channels.map(
+      (last) => [layer ? `${layer}.${last}` : last, last === "A" ? "alpha" : role] as const,
+    );
+  });
+  return {
+    name,
+    plane: rows.length === 1,
+    channels: rows.map(([channel]) => channel),
+    roles: rows.map(([, role]) => role),
+    digest: name,
+  } as unknown as Item;
+}
+
+/** What an address holds, by the table of layers. */
+function rolesAt(items: Item[], address: string): string[] {
+  const [name, ...rest] = address.split(".");
+  const { channels, roles } = items.find((entry) => entry.name === name)!;
+  const within = rest.join(".");
+  return roles.filter(
+    (_, at) => !within || channels[at] === within || channels[at]!.startsWith(`${within}.`),
+  );
+}
+
+/** Whether a port that is meant for something may be fed with channels of these roles. */
+const allowed = (wanted: string, roles: string[]) =>
+  wanted === "depth" || wanted === "position" || wanted === "normal" || wanted === "id"
+    ? roles.includes(wanted) && (wanted !== "depth" || roles.length === 1)
+    : wanted === "colour"
+      ? roles.includes("colour") || roles.includes("light")
+      : wanted === "matte"
+        ? roles.length === 1
+          ? !["depth", "position", "normal", "id", "uv", "motion"].includes(roles[0]!)
+          : roles.includes("alpha")
+        : true;
+
+describe("what feeds a new step by itself", () => {
+  const fedWith = (op: string, items: Item[], item: string) => {
+    const sources = Object.fromEntries(items.map(({ name }) => [name, { files: `${name}.exr` }]));
+    return newStep(find(op), {
+      recipe: { nexal: 1, sources },
+      items,
+      item,
+      alone: null,
+      operations: OPERATIONS,
+    }).in!;
+  };
+
+  it("of a slice of depth is the depth, never the normals' Z", () => {
+    for (const layers of [
+      ["", "normals", "depth"],
+      ["normals", "P", "Z", ""],
+    ]) {
+      const items = [render("shot", layers)];
+      const depth = layers.includes("Z") ? "shot.Z.Z" : "shot.depth.Z";
+      expect(fedWith("depth_slice", items, "shot")).toEqual({ depth, coverage: "shot.A" });
+    }
+    // Nothing where there is none.
+    expect(fedWith("depth_slice", [render("shot", ["", "normals", "P"])], "shot").depth).toBeUndefined();
+    expect(fedWith("grade", [render("data", ["P", "normals"]), render("moth", [""])], "data")).toEqual({
+      picture: "moth",
+    });
+  });
+
+  it("fits every port of every operation by what its channels hold, or is nothing", () => {
+    const names = Object.keys(LAYERS);
+    let seed = 5;
+    const next = (most: number) => (seed = (seed * 1664525 + 1013904223) % 2 ** 32) % most;
+    let guesses = 0;
+    for (let trial = 0; trial < 150; trial++) {
+      const items = Array.from({ length: 1 + next(4) }, (_, index) =>
+        render(
+          `source${index}`,
+          names.filter(() => next(4) === 0).concat(next(2) ? [] : [names[next(names.length)]!]),
+        ),
+      ).filter(({ channels }) => channels.length);
+      if (!items.length) continue;
+      const item = items[next(items.length)]!.name;
+      for (const operation of OPERATIONS) {
+        const fed = fedWith(operation.op, items, item);
+        for (const port of operation.ports)
+          for (const address of [fed[port.name] ?? []].flat()) {
+            guesses++;
+            const what = `${operation.op} ${port.name} ${address}`;
+            expect(fits(items, port, address), what).toBe(true);
+            expect(allowed(port.role, rolesAt(items, address)), what).toBe(true);
+          }
+      }
+    }
+    expect(guesses).toBeGreaterThan(5000);
   });
 });
 

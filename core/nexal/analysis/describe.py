@@ -30,6 +30,7 @@ def operation_row(operation: Operation) -> dict[str, Any]:
                 "text": port.text,
                 "required": port.required,
                 "many": port.many,
+                "role": port.fed_with,
             }
             for port in operation.ports
         ],

@@ -27,15 +27,42 @@ Domain = Literal["display", "scene"]
 Channels = Mapping[str, Value]
 
 
+_ROLES = {
+    "depth": "depth",
+    "position": "position",
+    "normals": "normal",
+    "ids": "id",
+    **dict.fromkeys(("matte", "mattes", "alpha", "alpha_from", "coverage", "keep", "drop", "spared"), "matte"),
+    **dict.fromkeys(("spill", "texture"), "made"),
+}
+"""What ports of these names are meant to be fed with."""
+
+
 @dataclass(frozen=True, slots=True)
 class Port:
-    """An input: a plane, a picture, or either; with `many` a list of such, fed as `name.0`, `name.1` and so on."""
+    """An input: a plane, a picture, or either; with `many` a list of such, fed as `name.0`, `name.1` and so on.
+
+    `role` says what feeds it by itself when a step is added: `depth`, `position`, `normal`, `id` a channel or a layer of
+    that role; `matte` a matte, or a channel of alpha, coverage or a mask; `colour` a picture with colour; `made` only
+    what is made for it; empty anything of its kind. Where none is given, name and kind of the port say it.
+    """
 
     name: str
     kind: Kind
     text: str = ""
     required: bool = True
     many: bool = False
+    role: str | None = None
+
+    @property
+    def fed_with(self) -> str:
+        """The role that holds for it."""
+        if self.role is not None:
+            return self.role
+        by_name = _ROLES.get(self.name, "")
+        if by_name and not (by_name == "matte" and self.kind != "plane"):
+            return by_name
+        return "colour" if self.kind == "picture" else ""
 
 
 class Settings(BaseModel):

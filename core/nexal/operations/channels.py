@@ -100,7 +100,7 @@ class Route(PointOperation):
     name = "route"
     family = "channels"
     needs = "swap, shuffle, merge or assemble channels; put an extra channel into a picture"
-    ports = (Port("base", "picture", "Picture whose channels are replaced or added to", required=False),)
+    ports = (Port("base", "picture", "Picture whose channels are replaced or added to", required=False, role=""),)
     Settings = RouteSettings
 
     def references(self, settings: RouteSettings) -> dict[str, str]:
@@ -344,7 +344,7 @@ class Weigh(PointOperation):
     family = "channels"
     makes = "plane"
     needs = "luminance, greyscale, mix channels into one"
-    ports = (Port("from", "picture", "Picture to weigh"),)
+    ports = (Port("from", "picture", "Picture to weigh", role=""),)
     Settings = WeighSettings
 
     def describe(self, inputs: Mapping[str, Description], settings: WeighSettings) -> Description:

@@ -142,7 +142,7 @@ class InkJoin(_Inked):
     name = "ink_join"
     family = "channels"
     needs = "RGB from CMYK, ink picture to colour"
-    ports = (Port("picture", "picture", "Picture with C, M, Y and K"),)
+    ports = (Port("picture", "picture", "Picture with C, M, Y and K", role="ink"),)
 
     def describe(self, inputs: Mapping[str, Description], settings: InkSettings) -> Description:
         picture = inputs["picture"]

@@ -2152,6 +2152,12 @@ export interface components {
              */
             data: string[];
             /**
+             * Roles
+             * @description What each channel holds, in the order of `channels`
+             * @default []
+             */
+            roles: string[];
+            /**
              * Alpha
              * @default none
              */
@@ -2855,6 +2861,11 @@ export interface components {
             required: boolean;
             /** Many */
             many: boolean;
+            /**
+             * Role
+             * @description What feeds it by itself: depth, position, normal, id, matte, colour, made, or anything
+             */
+            role: string;
         };
         /** ShotRow */
         ShotRow: {

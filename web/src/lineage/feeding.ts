@@ -30,6 +30,8 @@ interface Offer {
   name: string;
   plane: boolean;
   channels: string[];
+  /** What each channel holds. */
+  roles: string[];
   /** Width and height, where they are known. */
   size?: [number, number];
 }
@@ -59,7 +61,48 @@ function foretold(
   const input = firstInput(step);
   const fed = input ? above.get(itemOf(input)) : undefined;
   const plane = step !== undefined && (makes === "plane" || (makes === "same" && isPlane(input, fed)));
-  return { name, plane, channels: plane ? ["Y"] : fed && !fed.plane ? fed.channels : ["R", "G", "B"] };
+  const made = Object.keys(MADE).find((role) => MADE[role] === step?.op);
+  if (plane) return { name, plane, channels: ["Y"], roles: [made ?? "mask"] };
+  if (made) return { name, plane, channels: ["X", "Y", "Z"], roles: [made, made, made] };
+  if (fed && !fed.plane) return { name, plane, channels: fed.channels, roles: fed.roles };
+  return { name, plane, channels: ["R", "G", "B"], roles: ["colour", "colour", "colour"] };
+}
+
+/** Roles of channels that are no matte, whatever else they are. */
+const DATA = ["depth", "position", "normal", "uv", "motion", "id"];
+const MATTES = ["alpha", "coverage", "mask"];
+const COLOURS = ["colour", "light"];
+
+/** Whether what an address stands for is what a port is meant to be fed with. */
+export function fits(
+  offers: readonly Pick<Offer, "name" | "plane" | "channels" | "roles">[],
+  port: Pick<OperationRow["ports"][number], "role" | "kind">,
+  address: string,
+): boolean {
+  const item = offers.find((entry) => entry.name === itemOf(address));
+  if (!item) return false;
+  const rest = restOf(address);
+  const within = item.channels.flatMap((channel, index) =>
+    !rest || channel === rest || channel.startsWith(`${rest}.`) ? [item.roles[index] ?? "unknown"] : [],
+  );
+  switch (port.role) {
+    case "":
+      return within.length > 0;
+    case "made":
+      return false;
+    case "matte":
+      // What a port of planes takes of a picture is its alpha.
+      if (item.plane) return !DATA.includes(within[0] ?? "");
+      return within.length === 1 ? MATTES.includes(within[0]!) : !rest && item.channels.includes("A");
+    case "colour":
+      return !item.plane && within.some((role) => COLOURS.includes(role));
+    case "id":
+      return within.includes("id");
+    default:
+      return port.kind === "plane"
+        ? within.length === 1 && within[0] === port.role
+        : within.filter((role) => role === port.role).length >= 3;
+  }
 }
 
 const isPlane = (address: string | undefined, fed: Offer | undefined) =>
@@ -71,35 +114,23 @@ function planesOf(item: Offer): string[] {
   return item.channels.map((channel) => `${item.name}.${channel}`);
 }
 
-/** Names that files of an empty screen or set go by. */
-/** What makes a pass that a render did not bring along, by the port that it is for. */
+/** What makes a pass that a render did not bring along, by its role. */
 const MADE: Record<string, string> = {
   position: "position_from_depth",
   depth: "depth_from_position",
-  normals: "normals_from_position",
+  normal: "normals_from_position",
 };
+/** Names that files of an empty screen or set go by. */
 const CLEAN = /clean|empty|blank|background|(^|_)bg(_|$)/;
 /** Names that the render's own picture goes by. */
 const WHOLE = /beauty|full|final|comp|combined|rgba?$/;
 
-/** Names that the data passes of a render go by, by the port that takes them. */
-const PASSES: Record<string, RegExp> = {
-  depth: /^(z?depth|z|distance)$/,
-  position: /^(p|pos|position|pworld|world)$/,
-  normals: /^(n|nrm|normals?)$/,
-};
-
-/** Addresses of a data pass in an item: of the one channel of a depth, of the layer of others. */
-function passesOf(item: Offer, port: string): string[] {
-  const pattern = PASSES[port]!;
-  const found = item.channels.filter((channel) =>
-    channel
-      .toLowerCase()
-      .split(".")
-      .some((part) => pattern.test(part)),
-  );
-  if (port === "depth") return found.map((channel) => `${item.name}.${channel}`);
-  const layers = found.map((channel) => channel.split(".").slice(0, -1).join("."));
+/** Addresses of a data pass in an item: single channels, or the layers that hold them. */
+function passesOf(item: Offer, role: string, kind: string): string[] {
+  const channels = item.channels.filter((_, index) => item.roles[index] === role);
+  if (item.plane) return channels.length ? [item.name] : [];
+  if (kind === "plane") return channels.map((channel) => `${item.name}.${channel}`);
+  const layers = channels.map((channel) => channel.split(".").slice(0, -1).join("."));
   return [...new Set(layers)].map((layer) => (layer ? `${item.name}.${layer}` : item.name));
 }
 
@@ -209,34 +240,41 @@ class Offers {
     return [...focus, ...named, ...beside, ...within, ...sources];
   }
 
-  /** Data passes for a port: of the item in focus, of what it was made of, of any other. */
-  passes(port: string): string[] {
+  /** Data passes of a role: of the item in focus, of what it was made of, of any other. */
+  passes(role: string, kind: string): string[] {
     const { chosen, recipe, sound } = this;
     const near = chosen ? [chosen.name, ...upstream(recipe, chosen.name)] : [];
     const ordered = [...near.flatMap((name) => sound.filter((entry) => entry.name === name)), ...sound];
     // What was made for it comes before what the render brought along.
     const made = this.newest.filter(
-      (entry) => MADE[port] !== undefined && findStep(recipe, entry.name)?.op === MADE[port],
+      (entry) => MADE[role] !== undefined && findStep(recipe, entry.name)?.op === MADE[role],
     );
-    return [...made.map((entry) => entry.name), ...ordered.flatMap((entry) => passesOf(entry, port))];
+    return [...made.map((entry) => entry.name), ...ordered.flatMap((entry) => passesOf(entry, role, kind))];
   }
 
   /** The alpha of the source that a data pass comes from. */
   coverage(): string[] {
-    const pass = this.passes("depth")[0] ?? this.passes("position")[0];
+    const pass = this.passes("depth", "plane")[0] ?? this.passes("position", "picture")[0];
     const source = this.sound.find((entry) => entry.name === itemOf(pass ?? ""));
     return source?.channels.includes("A") ? [`${source.name}.A`] : [];
   }
 
-  /** What fits a port, best first; of one that can be left open only what is clearly meant. */
+  /**
+   * What fits a port, best first; of one that can be left open only what is clearly meant. A channel that holds
+   * something else than the port is meant for is none of it, unless somebody pointed at it.
+   */
   fitting(operation: OperationRow, port: OperationRow["ports"][number]): string[] {
+    const meant = this.context.alone || this.dragged ? this.pointed() : [];
+    return this.candidates(operation, port).filter(
+      (address) => meant.includes(address) || fits(this.sound, port, address),
+    );
+  }
+
+  private candidates(operation: OperationRow, port: OperationRow["ports"][number]): string[] {
     const ofPicture = operation.ports[0]?.kind === "picture";
     if (port.name === "clean" && (!port.required || this.cleanPlates().length)) return this.cleanPlates();
     if (port.name === "like") return port.required ? this.backdrops() : this.chosen ? [this.chosen.name] : [];
-    if (port.name in PASSES) {
-      const found = this.passes(port.name);
-      return found.length || !port.required ? found : port.kind === "plane" ? this.planes() : this.pictures();
-    }
+    if (PASSES.includes(port.role)) return this.passes(port.role, port.kind);
     if (port.name === "coverage") return operation.op === "id_pick" ? [] : this.coverage();
     if (!port.required) {
       // Any channel of a texture may be left out; a new one has red, green and blue.
@@ -247,11 +285,12 @@ class Offers {
     if (port.name === "under") return this.backdrops();
     if (port.name === "full") return this.renders();
     if (port.name === "rebuilt") return this.rebuilt();
-    if (port.kind === "plane")
-      return port.many || ["matte", "alpha"].includes(port.name) ? this.mattes() : this.planes();
+    if (port.kind === "plane") return port.role === "matte" ? this.mattes() : this.planes();
     return port.kind === "any" ? this.anything() : this.pictures();
   }
 }
+
+const PASSES = ["depth", "position", "normal", "id"];
 
 /** A new step of an operation with every port fed sensibly from what is in focus, at once. */
 export function newStep(operation: OperationRow, context: Context, dragged?: string): Step {

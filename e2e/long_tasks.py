@@ -36,7 +36,6 @@ class LongTasks:
     """The long tasks of all pages of a browser since they were asked for last."""
 
     def __init__(self, browser: Browser) -> None:
-        self._browser = browser
         self._session = browser.new_browser_cdp_session()
         self._events: list[dict[str, Any]] = []
         self._complete = 0
@@ -57,16 +56,17 @@ class LongTasks:
         self._reported.clear()
         before = self._complete
         self._session.send("Tracing.end")
-        pages = [page for context in self._browser.contexts for page in context.pages]
-        wait_until(
-            lambda: self._complete > before,
-            "the trace has come",
-            pause=lambda: pages[0].wait_for_timeout(20) if pages else None,
-        )
-        tasks = _tasks(self._events)
-        self._events = []
-        self._start()
-        return tasks
+        try:
+            # What the browser sends is heard while it is asked something.
+            wait_until(
+                lambda: self._complete > before,
+                "the trace has come",
+                pause=lambda: self._session.send("Browser.getVersion"),
+            )
+            return _tasks(self._events)
+        finally:
+            self._events = []
+            self._start()
 
     def _count(self) -> None:
         self._complete += 1

@@ -2,7 +2,8 @@
 
 Results that outlive the program (kept on disk, or by a browser as immutable) are keyed by them, so that none survives
 an upgrade with old pixels. A version is a digest of a module's source and of all of this program's modules that it
-uses, directly or through others, also by imports inside of functions.
+uses, directly or through others, also by imports inside of functions; and of the versions of the libraries that they
+use.
 """
 
 from __future__ import annotations
@@ -23,13 +24,53 @@ _IMPORT = re.compile(
 )
 
 
+LIBRARIES = {
+    "OpenEXR": "OpenEXR",
+    "OpenImageIO": "OpenImageIO",
+    "PIL": "pillow",
+    "PyOpenColorIO": "opencolorio",
+    "av": "av",
+    "cv2": "opencv-python-headless",
+    "imagecodecs": "imagecodecs",
+    "llvmlite": "llvmlite",
+    "numba": "numba",
+    "numpy": "numpy",
+    "pymatting": "PyMatting",
+    "scipy": "scipy",
+    "tifffile": "tifffile",
+}
+"""Libraries that compute or read, by the names that they are imported by: what they are called where they come from."""
+
+
 @cache
 def version_of(module: str, root: Path = ROOT) -> str:
-    """16 hexadecimal digits for a module of this package (by its dotted name) and everything of it that it uses."""
+    """16 hexadecimal digits for a module of this package (by its dotted name) and everything that it uses."""
     digest = hashlib.blake2b(digest_size=8)
+    libraries: set[str] = set()
     for name in sorted(closure(module, root)):
         digest.update(name.encode() + b"\0" + _source(name, root).encode() + b"\0")
+        libraries.update(_libraries(name, root))
+    for library in sorted(libraries):
+        digest.update(f"{library} {library_version(library)}\0".encode())
     return digest.hexdigest()
+
+
+@cache
+def library_version(name: str) -> str:
+    """The version of a library, by the name that it is imported by; empty where it is not installed."""
+    from importlib.metadata import PackageNotFoundError, version
+
+    try:
+        return version(LIBRARIES[name])
+    except PackageNotFoundError:
+        return ""
+
+
+@cache
+def _libraries(module: str, root: Path) -> frozenset[str]:
+    """The libraries that a module imports."""
+    names = {(match["module"] or match["whole"]).partition(".")[0] for match in _IMPORT.finditer(_source(module, root))}
+    return frozenset(names & LIBRARIES.keys())
 
 
 @cache

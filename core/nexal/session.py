@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import hashlib
+import json
 import os
 import shutil
 import tempfile
@@ -14,6 +16,7 @@ from pathlib import Path
 from typing import Any
 
 from nexal.addresses import split_address
+from nexal.code_version import version_of
 from nexal.engine import Cancellation, Engine, Plan, Reader
 from nexal.engine.plan import Feed, addresses_of, origin
 from nexal.errors import FormatError, NexalError, RecipeError, SourceError
@@ -26,7 +29,7 @@ from nexal.formats.store import Library, fingerprint, frame_digest
 from nexal.formats.stored import StoredFile
 from nexal.formats.targets import Target, target_of, written_window
 from nexal.formats.video import VideoInfo, is_video
-from nexal.formats.writing import provenance, write
+from nexal.formats.writing import made_note, provenance, write
 from nexal.hashed_ids import manifest_files, manifest_in
 from nexal.picture import Alpha, Picture, Window
 from nexal.recipe import Output, Recipe, SourceSpec, is_numbered, numbered_file, numbers_in, worded_file
@@ -67,9 +70,9 @@ class Session:
         # Held for as long as the process lives: so that another one knows whose folder was left.
         self._alive = acquire(Path(self._folder.name) / ALIVE)
         self._library = Library(Path(self._folder.name), STORE_BYTES, IN_USE_SECONDS)
-        self._fingerprints: dict[Path, str] = {}
-        self._numbers: dict[str, tuple[int, ...]] = {}
-        self._videos: dict[Path, VideoInfo] = {}
+        # What is known of a file holds for as long as it is the same file: a session may live for days.
+        self._fingerprints: dict[Path, tuple[Stamp, str]] = {}
+        self._videos: dict[Path, tuple[Stamp, VideoInfo]] = {}
         self._told: set[tuple[str, str]] = set()
 
     def __enter__(self) -> Session:
@@ -82,20 +85,54 @@ class Session:
             os.close(self._alive)
             self._alive = None
 
-    def open(self, path: Path, spec: SourceSpec | None = None, number: int | None = None) -> StoredSource:
-        """A picture file as a source. Raises SourceError or FormatError, placed at the file."""
+    def open(
+        self,
+        path: Path,
+        spec: SourceSpec | None = None,
+        number: int | None = None,
+        manifests: Mapping[str, str] | None = None,
+    ) -> StoredSource:
+        """A picture file as a source, as it is on the disk now.
+
+        `manifests` are names of ids by the files that its header asks for; where none are given they are looked for
+        beside it. Raises SourceError or FormatError, placed at the file.
+        """
+        path, stored, digest = self._unpacked(path)
+        texts = dict(manifests) if manifests else self._manifests(path, stored)
+        return reading(stored, spec or SourceSpec(), digest, number, texts)
+
+    def _unpacked(self, path: Path, frame: int | None = None) -> tuple[Path, StoredFile, str]:
+        """The real path of a file, what it holds (or `frame` of a video), and its fingerprint; decoded where it is not.
+
+        Raises SourceError or FormatError, placed at the file.
+        """
         if not path.is_file():
             raise SourceError("there is no such file", where=str(path), remedy="check the path")
         path = path.resolve()
-        if path not in self._fingerprints:
-            digest = fingerprint(path)
-            stored = self._library.unpack(path, digest, lean=True)
-            self._fingerprints[path] = digest
-            for warning in stored.header["warnings"]:
-                self.warn(f"{path.name}: {warning}")
-        digest = self._fingerprints[path]
-        stored = self._library.use(digest)
-        return reading(stored, spec or SourceSpec(), digest, number, self._manifests(path, stored))
+        try:
+            for _ in range(MOST_TRIES):
+                stamp = stamp_of(path)
+                digest = self._fingerprint(path, stamp)
+                if frame is not None:
+                    digest = frame_digest(digest, frame)
+                stored = self._library.unpack(path, digest, lean=True, frame=frame)
+                if stamp_of(path) == stamp:
+                    break
+                # It was written to meanwhile: what was read may be half of the one and half of the other.
+                self._library.forget(digest)
+            else:
+                raise SourceError("is being written to", where=str(path), remedy="wait until it is whole")
+        except OSError as error:
+            raise unreadable(path, error) from None
+        for warning in stored.header["warnings"]:
+            self._tell(path.name, warning, f"{path.name}: {warning}")
+        return path, stored, digest
+
+    def _fingerprint(self, path: Path, stamp: Stamp) -> str:
+        known = self._fingerprints.get(path)
+        if known is None or known[0] != stamp:
+            known = self._fingerprints[path] = (stamp, fingerprint(path))
+        return known[1]
 
     def _manifests(self, path: Path, stored: StoredFile) -> dict[str, str]:
         """Names of ids in files beside a picture, which its header asks for; what is wrong with one is told."""
@@ -120,65 +157,96 @@ class Session:
         finally:
             self.warn, self._told = before, told
 
-    def whole(self, path: Path) -> bool:
-        """Whether a picture is there and can be read to its end, nothing missing."""
-        if not path.is_file():
-            return False
+    def made_note(self, path: Path) -> str:
+        """What a picture says it was made of (`made_of`), where it is there and can be read to its end."""
         try:
-            return not self._library.unpack(path.resolve(), fingerprint(path), lean=True).header["warnings"]
+            path, stored, _ = self._unpacked(path)
         except NexalError:
-            return False
+            return ""
+        return "" if stored.header["warnings"] else made_note(path, stored)
 
-    def readers(self, recipe: Recipe, files: Mapping[str, str], frame: int, needed: Iterable[str]) -> dict[str, Reader]:
-        """A reader for each needed source at a frame; `files` holds the path or pattern of each."""
+    def readers(
+        self,
+        recipe: Recipe,
+        files: Mapping[str, str],
+        frame: int,
+        needed: Iterable[str],
+        manifests: Mapping[str, Mapping[str, str]] | None = None,
+    ) -> dict[str, Reader]:
+        """A reader for each needed source at a frame; `files` holds the path or pattern of each, `manifests` the names
+        of ids of those that have some, by file."""
         result: dict[str, Reader] = {}
         for name in needed:
             try:
-                result[name] = self._reader(name, files[name], recipe.sources[name], frame)
+                texts = (manifests or {}).get(name)
+                result[name] = self._reader(name, files[name], recipe.sources[name], frame, texts)
             except NexalError as error:
                 raise error.at(f"source '{name}'") from None
         return result
 
-    def _reader(self, name: str, files: str, spec: SourceSpec, frame: int) -> Reader:
+    def _reader(
+        self, name: str, files: str, spec: SourceSpec, frame: int, manifests: Mapping[str, str] | None
+    ) -> Reader:
         if is_video(files):
             return self._video_frame(name, Path(files), spec, frame)
         if not is_numbered(files):
-            return self.open(Path(files), spec)
-        if files not in self._numbers:
-            self._numbers[files] = numbers_of(files)
-        choice = choose(self._numbers[files], spec, frame)
-        self._tell(name, choice.told)
-        reader = self.open(Path(numbered_file(files, choice.number)), spec, choice.number)
+            return self.open(Path(files), spec, None, manifests)
+        choice = choose(numbers_of(files), spec, frame)
+        self._tell_of(name, choice.told)
+        reader = self.open(Path(numbered_file(files, choice.number)), spec, choice.number, manifests)
         return BlackSource(reader) if choice.black else reader
 
-    def _tell(self, name: str, text: str) -> None:
+    def _tell_of(self, name: str, text: str) -> None:
+        if text:
+            self._tell(name, text, f"source '{name}': {text}")
+
+    def _tell(self, about: str, what: str, text: str) -> None:
         """Once."""
-        if text and (name, text) not in self._told:
-            self._told.add((name, text))
-            self.warn(f"source '{name}': {text}")
+        if (about, what) not in self._told:
+            self._told.add((about, what))
+            self.warn(text)
 
     def video(self, path: Path) -> VideoInfo:
         """How many frames a video has, and at which rate. Raises SourceError or FormatError, placed at the file."""
         if not path.is_file():
             raise SourceError("there is no such file", where=str(path), remedy="check the path")
         path = path.resolve()
-        if path not in self._videos:
-            self._videos[path] = video_info(path)
-        return self._videos[path]
+        try:
+            stamp = stamp_of(path)
+            known = self._videos.get(path)
+            if known is None or known[0] != stamp:
+                known = self._videos[path] = (stamp, video_info(path))
+        except OSError as error:
+            raise unreadable(path, error) from None
+        return known[1]
 
     def _video_frame(self, name: str, path: Path, spec: SourceSpec, frame: int) -> Reader:
         info = self.video(path)
         for warning in info.warnings:
-            self._tell(name, warning)
+            self._tell_of(name, warning)
         choice = choose(range(1, info.frames + 1), spec, frame)
-        self._tell(name, choice.told)
-        path = path.resolve()
-        if path not in self._fingerprints:
-            self._fingerprints[path] = fingerprint(path)
-        digest = frame_digest(self._fingerprints[path], choice.number)
-        self._library.unpack(path, digest, lean=True, frame=choice.number)
-        reader = reading(self._library.use(digest), spec, digest, choice.number)
+        self._tell_of(name, choice.told)
+        _, stored, digest = self._unpacked(path, choice.number)
+        reader = reading(stored, spec, digest, choice.number)
         return BlackSource(reader) if choice.black else reader
+
+
+Stamp = tuple[int, int, int]
+"""Of a file: its size, when it was written in nanoseconds, its number on the disk."""
+MOST_TRIES = 3
+"""How often a file is read that is written to meanwhile."""
+
+
+def stamp_of(path: Path) -> Stamp:
+    """What tells a file from what it was before. Raises OSError."""
+    found = path.stat()
+    return found.st_size, found.st_mtime_ns, found.st_ino
+
+
+def unreadable(path: Path, error: OSError) -> SourceError:
+    """A fault of the system while a file was read."""
+    what = error.strerror or type(error).__name__
+    return SourceError(f"cannot be read ({what})", where=str(path), remedy="check the disk, and who may read the file")
 
 
 def source_files(recipe: Recipe, folder: Path, given: Mapping[str, str]) -> dict[str, str]:
@@ -270,6 +338,17 @@ def check_outputs(plan: Plan, outputs: Mapping[str, Output]) -> None:
         raise found[0].with_others(found[1:])
 
 
+def made_of(feed: Feed, output: Output, scale: Fraction = Fraction(1), region: Window | None = None) -> str:
+    """A digest of all that makes a file of an output: what it shows, how it is written, and the code that does it.
+
+    Files with the same digest hold the same pixels.
+    """
+    written = output.model_dump(mode="json", exclude={"file", "source"})
+    part = None if region is None else region.as_list()
+    parts = [feed.node.digest, list(feed.channels.items()), written, str(scale), part, version_of(__name__)]
+    return hashlib.blake2b(json.dumps(parts).encode(), digest_size=16).hexdigest()
+
+
 def output_feed(plan: Plan, output: Output) -> Feed:
     return plan.feed(output.source) if isinstance(output.source, str) else plan.picture(output.source)
 
@@ -313,7 +392,7 @@ def render_output(
             raise FormatError("the region lies outside of the picture", where="region", remedy="choose one inside")
     picture = engine.evaluate(feed, plan, scale=scale, region=window.scaled(scale), cancellation=cancellation)
     own = _own_samples(feed, picture, target) if output.depth is None and scale == 1 else {}
-    notes = provenance(plan.recipe, fingerprints)
+    notes = provenance(plan.recipe, fingerprints, made_of(feed, output, scale, region))
     if output.split:
         return _split(feed, picture, output, target, path, notes)
     write(picture, target, path, notes, own)

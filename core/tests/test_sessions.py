@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import json
 import os
 import time
 import unittest
 from fractions import Fraction
 from pathlib import Path
+from typing import Any
 from unittest import mock
 
 import numpy as np
@@ -15,13 +17,17 @@ from core_support import CoreTest, MemorySource, gradient, rgb, rgba, run, write
 
 import nexal
 from nexal.analysis.compare import compare, exceeds
+from nexal.analysis.frames import FrameDone, FrameTask, render_frame
 from nexal.analysis.run import run_recipe
 from nexal.analysis.view import histogram, probe
 from nexal.colour import from_working, to_working
 from nexal.engine import Engine, Plan
+from nexal.errors import NexalError
 from nexal.formats.decoding import decode_file
+from nexal.formats.reading import reading
 from nexal.formats.statistics import report
 from nexal.formats.store import fingerprint
+from nexal.formats.targets import FORMATS
 from nexal.picture import Window
 from nexal.recipe import parse_recipe
 from nexal.session import ALIVE, NEWBORN_SECONDS, SESSION_PREFIX, Session, clear_left_sessions, sources_behind
@@ -45,6 +51,136 @@ class Left(CoreTest):
                 self.assertEqual({name for name, folder in folders.items() if folder.exists()}, {"newborn", "unborn"})
                 self.assertTrue(own.exists(), "its lock is held")
             self.assertFalse(own.exists())
+
+
+class LongLived(CoreTest):
+    """A worker lives for days, while files come, go and change."""
+
+    def setUp(self) -> None:
+        self.place = self.folder()
+        self.session = self.enterContext(Session())
+        recipe = {
+            "nexal": 1,
+            "sources": {"s": {"files": "s.%04d.exr"}},
+            "outputs": {"o": {"from": "s", "file": "o.%04d.exr", "depth": "float"}},
+        }
+        self.recipe = parse_recipe(recipe).as_json()
+        for number in (1, 2, 4):
+            self.frame(number)
+
+    def frame(self, number: int, value: float | None = None) -> Path:
+        level = number / 8 if value is None else value
+        planes = {name: np.full((6, 8), level, np.float16) for name in "RGB"}
+        return write_exr(self.place / f"s.{number:04d}.exr", planes)
+
+    def render(self, frame: int, **more: Any) -> FrameDone:
+        files = {"s": str(self.place / "s.%04d.exr")}
+        out = str(self.place / "out")
+        return render_frame(FrameTask(self.recipe, files, ("s",), ("o",), out, frame, many=True, **more), self.session)
+
+    def red(self, frame: int) -> float:
+        (file,) = self.render(frame).files
+        with Session() as session:
+            return float(session.open(Path(file)).read(["R"], Fraction(1), Window(0, 0, 1, 1))["R"][0, 0])
+
+    def test_a_frame_that_comes_later_is_seen(self) -> None:
+        done = self.render(3)
+        self.assertEqual(len([text for text in done.told if "number 3 is not there" in text]), 1)
+        self.assertEqual(self.red(3), 2 / 8)
+        self.frame(3)
+        self.assertEqual(self.red(3), 3 / 8)
+        self.assertEqual(self.render(3).told, ())
+
+    def test_a_frame_that_was_replaced_is_read_anew(self) -> None:
+        self.assertEqual(self.red(2), 2 / 8)
+        self.frame(2, 0.75)
+        self.assertEqual(self.red(2), 0.75)
+        path = self.place / "s.0002.exr"
+        content = path.read_bytes()
+        path.write_bytes(content[: len(content) // 3])
+        with self.assertRaises(NexalError) as caught:
+            self.render(2)
+        self.assertIn("at frame 2", str(caught.exception))
+        path.unlink()
+        self.assertIn("number 2 is not there; 1 stands for it", " ".join(self.render(2).told))
+        self.frame(2)
+        self.assertEqual(self.red(2), 2 / 8)
+
+    def test_what_a_full_store_dropped_is_decoded_again(self) -> None:
+        self.session._library.budget = 0
+        self.session._library.in_use_seconds = 0
+        for _ in range(2):
+            for frame in (1, 2, 4):
+                self.assertEqual(self.red(frame), frame / 8)
+
+    def test_warnings_come_back_with_each_frame(self) -> None:
+        path = self.frame(2)
+        with mock.patch("nexal.session.reading", wraps=reading):
+            stored = self.session.open(path).stored
+            stored.header["warnings"].append("its last lines are missing")
+        for _ in range(2):
+            self.assertIn("s.0002.exr: its last lines are missing", self.render(2).told)
+        self.assertEqual(self.render(1).told, ())
+
+    def test_a_fault_of_the_disk_is_that_of_its_frame(self) -> None:
+        real = fingerprint
+
+        def failing(path: Path) -> str:
+            if path.name == "s.0002.exr":
+                raise OSError(errno.EIO, "Input/output error", str(path))
+            return real(path)
+
+        with mock.patch("nexal.session.fingerprint", side_effect=failing):
+            self.assertEqual(self.red(1), 1 / 8)
+            with self.assertRaises(NexalError) as caught:
+                self.render(2)
+            self.assertIn("Input/output error", str(caught.exception))
+        self.assertEqual(self.red(2), 2 / 8)
+
+    def test_a_file_that_is_written_to_while_it_is_read_is_read_again(self) -> None:
+        real, times = fingerprint, []
+
+        def written(path: Path) -> str:
+            digest = real(path)
+            times.append(path)
+            if len(times) == 1:
+                self.frame(2, 0.5)
+            return digest
+
+        with mock.patch("nexal.session.fingerprint", side_effect=written):
+            (file,) = self.render(2).files
+        self.assertEqual(self.red(2), 0.5)
+        with Session() as session:
+            plane = session.open(Path(file)).read(["R"], Fraction(1), Window(0, 0, 1, 1))["R"]
+        self.assertEqual(float(plane[0, 0]), 0.5)
+
+    def test_resume_leaves_what_is_whole_and_made_of_the_same(self) -> None:
+        self.render(1)
+        self.render(2)
+        self.assertEqual((len(self.render(1, resume=True).kept), len(self.render(2, resume=True).kept)), (1, 1))
+        # Another picture, another depth, another step: made again.
+        self.frame(2, 0.625)
+        done = self.render(2, resume=True)
+        self.assertEqual((len(done.files), done.kept), (1, ()))
+        self.recipe["outputs"]["o"]["depth"] = "half"
+        self.assertEqual(self.render(1, resume=True).kept, ())
+        self.assertEqual(len(self.render(1, resume=True).kept), 1)
+        other = self.recipe | {"steps": [{"name": "g", "op": "grade", "in": {"picture": "s"}, "set": {"exposure": 1}}]}
+        other["outputs"] = {"o": {"from": "g", "file": "o.%04d.exr", "depth": "half"}}
+        self.recipe = other
+        self.assertEqual(self.render(1, resume=True).kept, ())
+
+    def test_every_format_tells_what_it_was_made_of(self) -> None:
+        for name, known in FORMATS.items():
+            self.recipe["outputs"] = {"o": {"from": "s", "file": f"o_%04d{known.suffixes[0]}"}}
+            # A long recipe leaves no room in some.
+            for note in ("", "x" * 100_000):
+                step = {"name": "g", "op": "grade", "in": {"picture": "s"}, "note": note}
+                self.recipe["steps"] = [step]
+                with self.subTest(name, note=len(note)):
+                    (file,) = self.render(1).files
+                    self.assertEqual(self.session.made_note(Path(file)), self.render(1, resume=True).made["o"])
+                    self.assertEqual(self.render(1, resume=True).kept, (file,))
 
 
 class Travelling(CoreTest):

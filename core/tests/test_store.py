@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import signal
 import subprocess
 import sys
 import textwrap
 import threading
+import time
 import unittest
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
@@ -23,7 +25,7 @@ from nexal.errors import FormatError
 from nexal.formats import locks
 from nexal.formats.decoding import decode_file
 from nexal.formats.reading import READINGS, DefaultSpec, reading
-from nexal.formats.store import LOCKS, Library
+from nexal.formats.store import INDEX, LOCKS, Library
 from nexal.formats.stored import COMPLETE, HEADER, STORE_VERSION, StoredFile, mapped_samples, write_samples
 from nexal.formats.workers import begin
 from nexal.recipe import SourceSpec
@@ -107,8 +109,13 @@ class Budget(CoreTest):
             self.assertEqual(self.names(library), {"a", "b"})
         library.trim()
         self.assertEqual(self.names(library), {"a"})
-        library.close()
-        library.trim()
+        # Used by another process a while ago, it counts as in use here; after that it does not.
+        other = Library(library.folder, 0, 300)
+        self.addCleanup(other.close)
+        other.trim()
+        self.assertEqual(self.names(library), {"a"})
+        other.in_use_seconds = 0
+        other.trim()
         self.assertEqual(self.names(library), set())
 
     def test_what_another_process_uses_is_not_dropped(self) -> None:
@@ -170,6 +177,96 @@ class Budget(CoreTest):
             stop.set()
             thread.join()
 
+    def open_files(self) -> int:
+        return len(os.listdir("/proc/self/fd"))
+
+    def test_thousands_of_files_in_use_hold_no_file_open(self) -> None:
+        library = self.library(budget=1 << 30, in_use_seconds=300)
+        for number in range(1500):
+            made(library, f"d{number}", size=10)
+        library.trim()
+        before = self.open_files()
+        for number in range(1500):
+            self.assertTrue(library.use(f"d{number}").complete)
+        self.assertLess(self.open_files(), before + 10)
+        # So it is with small samples that are looked at.
+        small = np.zeros((10, 10), np.float16)
+        write_samples(library.folder / "d0" / "c0000.npy", small)
+        seen = [mapped_samples(library.folder / "d0" / "c0000.npy") for _ in range(1500)]
+        self.assertLess(self.open_files(), before + 10)
+        self.assertEqual(seen[-1].shape, (10, 10))
+
+    def test_a_fault_of_the_system_is_no_half_of_a_file(self) -> None:
+        """Too many open files, or a disk that fails: nothing is known to be broken, and nothing is removed."""
+        library = self.library(budget=1 << 30)
+        made(library, "a", 1)
+        path = write_exr(self.folder() / "p.exr", {"R": gradient(20, 10)})
+        for code in (errno.EMFILE, errno.EIO, errno.EACCES):
+            with (
+                mock.patch("nexal.formats.stored.open", side_effect=OSError(code, "no"), create=True),
+                self.assertRaises(OSError),
+            ):
+                library.unpack(path, "a")
+            self.assertTrue((library.folder / "a" / "c0000.npy").is_file())
+        self.assertTrue(library.unpack(path, "a").complete)
+
+    def test_room_is_made_without_a_walk_through_the_store(self) -> None:
+        library = self.library(budget=300 * (SIZE + len(STORE_VERSION)))
+        for number in range(300):
+            made(library, f"d{number}", number + 1)
+        library.trim()
+        looked: list[object] = []
+        real = os.scandir
+        with mock.patch("os.scandir", side_effect=lambda path=".": looked.append(path) or real(path)):
+            library.trim()
+            self.assertEqual(looked, [])
+            made(library, "new", 1000)
+            library.use("new")
+            library.trim()
+        # One folder was measured, and what goes is taken out of the index.
+        self.assertLessEqual(len(looked), 6)
+        self.assertNotIn("d0", self.names(library))
+        self.assertIn("d1", self.names(library))
+        self.assertLessEqual(library.index.total(), library.budget)
+
+    def test_an_index_that_is_damaged_or_gone_is_made_anew(self) -> None:
+        library = self.library(budget=1 << 30)
+        for number in range(5):
+            made(library, f"d{number}", number + 1)
+        whole = 5 * (SIZE + len(STORE_VERSION))
+        self.assertEqual(library.index.total(), whole)
+        index = library.folder / LOCKS / INDEX
+        for damage in (lambda: index.write_bytes(b"nothing of the kind" * 400), index.unlink):
+            library.close()
+            for suffix in ("-wal", "-shm"):
+                index.with_name(index.name + suffix).unlink(missing_ok=True)
+            damage()
+            self.assertEqual((library.index.count(), library.index.total()), (5, whole))
+        # While it is open, too.
+        index.unlink()
+        made(library, "more", 9)
+        self.assertEqual(library.index.count(), 6)
+
+    def test_processes_that_open_it_at_once_count_the_same(self) -> None:
+        folder = self.folder()
+        library = Library(folder)
+        for number in range(20):
+            made(library, f"d{number}", number + 1)
+        script = f"""
+            from pathlib import Path
+            from nexal.formats.store import Library
+            library = Library(Path({str(folder)!r}))
+            for number in range(20):
+                library.use(f"d{{number}}")
+            print(library.index.count(), library.index.total())
+        """
+        others = [
+            subprocess.Popen([sys.executable, "-c", textwrap.dedent(script)], stdout=subprocess.PIPE, text=True)
+            for _ in range(4)
+        ]
+        told = {other.communicate()[0].strip() for other in others}
+        self.assertEqual(told, {f"20 {20 * (SIZE + len(STORE_VERSION))}"})
+
 
 class Known(CoreTest):
     """What was read of a file's header is kept for as long as it is that file's."""
@@ -188,8 +285,7 @@ class Known(CoreTest):
         self.assertIs(self.library.stored("a"), first)
         self.assertIs(self.library.use("a"), first)
         self.assertEqual(set(first.channels), set("RGB"))
-        self.library.close()
-        self.assertTrue(self.library._drop("a"))
+        self.assertTrue(self.library._drop("a", time.time()))
         self.assertFalse(self.library.stored("a").started)
         again = self.unpacked("a", "RGBA")
         self.assertIsNot(again, first)
@@ -429,7 +525,9 @@ class Cleared(CoreTest):
         other.communicate()
         library.clear()
         self.assertEqual({path.name for path in folder.iterdir()}, {"whole", LOCKS})
-        self.assertEqual({path.name for path in (folder / LOCKS).iterdir()}, {"whole.making"})
+        locks_left = {path.name for path in (folder / LOCKS).iterdir() if not path.name.startswith(INDEX)}
+        self.assertEqual(locks_left, {"whole.making"})
+        self.assertEqual((library.index.count(), library.index.total()), (1, SIZE + len(STORE_VERSION)))
 
 
 class Locks(CoreTest):

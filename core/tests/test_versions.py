@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import ast
 import shutil
+import sys
 import unittest
 import unittest.mock
 from pathlib import Path
@@ -28,6 +29,19 @@ def imports_by_syntax(path: Path) -> set[str]:
     return found
 
 
+def _imported(module: str) -> set[str]:
+    """What a module of the core imports, by the first part of each name."""
+    place = code_version.ROOT.joinpath(*module.split(".")[1:])
+    path = place.with_suffix(".py") if place.with_suffix(".py").is_file() else place / "__init__.py"
+    names: set[str] = set()
+    for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+        if isinstance(node, ast.ImportFrom) and node.module:
+            names.add(node.module.partition(".")[0])
+        elif isinstance(node, ast.Import):
+            names |= {alias.name.partition(".")[0] for alias in node.names}
+    return names
+
+
 class Versions(CoreTest):
     def copy(self) -> Path:
         root = self.folder() / "nexal"
@@ -48,6 +62,38 @@ class Versions(CoreTest):
             for name in used & set(modules):
                 missing = (imports_by_syntax(modules[name]) & set(modules)) - used
                 self.assertEqual(missing, set(), f"{operation.name}: {name} imports what its version leaves out")
+
+    def test_versions_of_libraries_count_of_those_that_are_used(self) -> None:
+        """Every library that the core imports is known, is there, and changes what hangs on it, and nothing else."""
+        imported: set[str] = set()
+        for path in code_version.ROOT.rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+                if isinstance(node, ast.Import):
+                    imported |= {alias.name.partition(".")[0] for alias in node.names}
+                elif isinstance(node, ast.ImportFrom) and node.module and not node.level:
+                    imported.add(node.module.partition(".")[0])
+        others = imported - set(sys.stdlib_module_names) - {"nexal", "__future__"}
+        # What only checks settings or hands out work makes no pixels.
+        self.assertEqual(others - {"pydantic", "distributed"}, set(code_version.LIBRARIES))
+        for name in code_version.LIBRARIES:
+            self.assertRegex(code_version.library_version(name), r"^\d")
+        before = self.versions(code_version.ROOT)
+        real = code_version.library_version
+        for library, of in (("cv2", {"blur", "despeckle"}), ("PyOpenColorIO", set()), ("numpy", set(before))):
+            version_of.cache_clear()
+            with unittest.mock.patch.object(
+                code_version, "library_version", lambda name, library=library: "0" if name == library else real(name)
+            ):
+                after = self.versions(code_version.ROOT)
+            changed = {name for name in before if before[name] != after[name]}
+            self.assertGreaterEqual(changed, of, library)
+            uses = {
+                name
+                for name, operation in catalogue().items()
+                if any(library in _imported(each) for each in closure(type(operation).__module__))
+            }
+            self.assertEqual(changed, uses, library)
+        version_of.cache_clear()
 
     def test_a_changed_kernel_changes_just_the_operations_that_use_it(self) -> None:
         root = self.copy()

@@ -35,6 +35,7 @@ class FrameRow(Schema):
     frame: int
     state: RenderState
     error: Problem | None
+    warnings: list[str] = Field(description="What was told while it was made")
     seconds: float
     file: str
 
@@ -77,6 +78,7 @@ def _render_row(render: Render) -> RenderRow:
             frame=frame.frame,
             state=RenderState(frame.state),
             error=Problem(**frame.error) if frame.error else None,
+            warnings=frame.warnings,
             seconds=frame.seconds,
             file=frame.file.rpartition("/")[2],
         )

@@ -62,6 +62,8 @@ class RenderedFrame(models.Model):
     frame = models.IntegerField()
     state = models.CharField(max_length=10, choices=RenderState.choices, default=RenderState.WAITING)
     error = models.JSONField(default=dict)
+    warnings = models.JSONField(default=list)
+    """What was told while it was made."""
     seconds = models.FloatField(default=0)
     file = models.CharField(max_length=300, blank=True)
 

@@ -8,7 +8,7 @@ import logging
 import os
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from typing import Any
@@ -21,6 +21,7 @@ from nexal.analysis.frames import FrameDone, FrameTask, connected, render_frame
 from nexal.errors import NexalError, RenderError
 from nexal.session import sources_behind
 from sources.sequences import FileAtFrame
+from sources.services import manifests_of
 
 AHEAD = 2
 """Frames for each worker that are handed out at a time: what is paused is soon at rest."""
@@ -32,7 +33,7 @@ LOCAL, HERE = "", "here"
 MANY = 8
 """Frames of one render from which on it is worth while to have workers start."""
 log = logging.getLogger("nexal.deliveries")
-Settle = Callable[[RenderedFrame, list[Path] | Exception, float], bool]
+Settle = Callable[[RenderedFrame, list[Path] | Exception, float, Sequence[str]], bool]
 
 
 class _Own:
@@ -135,7 +136,7 @@ def render_frames(render: Render, settle: Settle) -> None:
                 try:
                     task = _task(render, frame.frame)
                 except NexalError as error:
-                    settle(frame, error, 0.0)
+                    settle(frame, error, 0.0, ())
                     continue
                 out[client.submit(render_frame, task, pure=False, retries=3)] = frame
             if not out:
@@ -145,7 +146,7 @@ def render_frames(render: Render, settle: Settle) -> None:
                 fault = future.exception()
                 done = FrameDone(frame.frame, ()) if fault else future.result()
                 files = [Path(file) for file in done.files]
-                if not settle(frame, _fault(fault) if fault else files, done.seconds):
+                if not settle(frame, _fault(fault) if fault else files, done.seconds, done.told):
                     client.cancel(list(out))
                     return
 
@@ -164,11 +165,14 @@ def _task(render: Render, frame: int) -> FrameTask:
     recipe, output = asked_for(render)
     shot = render.deliverable.shot
     files: dict[str, str] = {}
+    manifests: dict[str, dict[str, str]] = {}
     black = []
     for name, found in needed(shot, recipe, output, frame).items():
         if not isinstance(found, FileAtFrame):
             raise found.at(f"source '{name}'")
         files[name] = found.kept.original.path
+        if texts := manifests_of(found.kept):
+            manifests[name] = texts
         black += [name] if found.black else []
     return FrameTask(
         recipe.as_json(),
@@ -179,6 +183,7 @@ def _task(render: Render, frame: int) -> FrameTask:
         frame,
         shot=shot.name,
         black=tuple(black),
+        manifests=manifests,
     )
 
 

@@ -1,6 +1,7 @@
 """Rendering deliverables. A frame task may run twice and gives the same file: it is written whole, then renamed."""
 
 import io
+import logging
 import re
 import shutil
 import time
@@ -17,7 +18,7 @@ from config.errors import Refused, problem_of
 from deliveries.models import UNFINISHED, Deliverable, Render, RenderedFrame, RenderState
 from jobs import chores
 from jobs import services as jobs
-from nexal.errors import NO_ROOM, DiskError, NexalError
+from nexal.errors import NO_ROOM, DiskError, NexalError, RenderError
 from nexal.file_names import plain
 from nexal.formats.announcing import announced
 from nexal.formats.channel_files import MANIFEST_SUFFIX
@@ -34,6 +35,7 @@ from sources.services import library, unpacked
 from stage.services import engine, plan, source_rows
 from stage.work import JobWork
 
+log = logging.getLogger("nexal.deliveries")
 CUT_OFF_SECONDS = 3600.0
 """What is being written is touched more often than this."""
 
@@ -258,7 +260,7 @@ def _render_frames(render: Render) -> None:
 
     if scheduled.wanted(render.frames.filter(state__in=UNFINISHED).count()):
         try:
-            scheduled.render_frames(render, lambda frame, found, took: _settled(render, frame, found, took))
+            scheduled.render_frames(render, lambda frame, *what: _settled(render, frame, *what))
         except NexalError as error:
             problem = problem_of(error).dict()
             render.frames.filter(state__in=UNFINISHED).update(state=RenderState.FAILED, error=problem)
@@ -278,8 +280,14 @@ def _render_frames(render: Render) -> None:
             return
 
 
-def _settled(render: Render, frame: RenderedFrame, found: list[Path] | Exception, seconds: float) -> bool:
-    """Keep what came of a frame: its files, or why there are none. False where nobody wants them any more."""
+def _settled(
+    render: Render,
+    frame: RenderedFrame,
+    found: list[Path] | Exception,
+    seconds: float,
+    warnings: Sequence[str] = (),
+) -> bool:
+    """Keep what came of a frame: its files and warnings, or why there are none. False where nobody wants them now."""
     if isinstance(found, Exception):
         if not isinstance(found, NexalError | OSError):
             raise found
@@ -289,7 +297,8 @@ def _settled(render: Render, frame: RenderedFrame, found: list[Path] | Exception
         frame.file = str(path.relative_to(settings.MEDIA_ROOT))
         frame.state, frame.error = RenderState.DONE, {}
     row = RenderedFrame.objects.filter(pk=frame.pk)
-    if not row.update(state=frame.state, error=frame.error, file=frame.file, seconds=seconds):
+    result = {"state": frame.state, "error": frame.error, "file": frame.file, "warnings": list(warnings)}
+    if not row.update(**result, seconds=seconds):
         # The deliverable was removed meanwhile: nobody will ask for its files.
         shutil.rmtree(render_folder(render.pk), ignore_errors=True)
         return False
@@ -299,12 +308,14 @@ def _settled(render: Render, frame: RenderedFrame, found: list[Path] | Exception
 
 
 def _told(error: NexalError | OSError) -> NexalError:
-    """A full disk in our words; other faults of the system are none that a user can do anything about."""
+    """A fault of the system in our words: it is that of one frame, and leaves the others alone."""
     if isinstance(error, NexalError):
         return error
-    if error.errno not in NO_ROOM:
-        raise error
-    return DiskError("the file cannot be written")
+    if error.errno in NO_ROOM:
+        return DiskError("the file cannot be written")
+    log.warning("a frame could not be read or written: %s", error)
+    what = error.strerror or type(error).__name__
+    return RenderError(f"a file could not be read or written ({what})", remedy="render it again, or see the log")
 
 
 def asked_for(render: Render) -> tuple[Recipe, Output]:

@@ -65,6 +65,16 @@ class Source(Kept):
         return int(self.pk)
 
 
+class UsedName(models.Model):
+    """The name of a source that was removed: earlier revisions of the shot still mean that one by it."""
+
+    shot = models.ForeignKey("projects.Shot", on_delete=models.CASCADE, related_name="used_names")
+    files = models.CharField(max_length=200)
+
+    class Meta:
+        constraints = [models.UniqueConstraint(fields=["shot", "files"], name="used_names_differ")]
+
+
 class SourceFrame(Kept):
     """One file of a source of many."""
 

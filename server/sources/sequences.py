@@ -46,7 +46,7 @@ def create(shot: Shot, pattern: str) -> Source:
     rest = f"{found['link'].replace(' ', '_')}%{found['padding'] or ''}d{found['suffix']}"
 
     def name() -> str:
-        return free(lead, rest, lambda made: Source.objects.filter(shot=shot, files=made).exists())
+        return free(lead, rest, lambda made: services.is_taken(shot, made))
 
     source = Source(shot=shot, files=name(), numbered=True, size=0, fingerprint="")
     services.saved(source, name)

@@ -22,7 +22,7 @@ from nexal.formats.video import is_video
 from nexal.hashed_ids import manifest_files, manifest_in
 from projects.models import Shot
 from projects.news import SOURCES, tell
-from sources.models import UNFINISHED, Kept, Manifest, Source, SourceFrame, SourceState
+from sources.models import UNFINISHED, Kept, Manifest, Source, SourceFrame, SourceState, UsedName
 
 MOST_MANIFEST_BYTES = 4 << 20
 CHANNELS_PREFIX = "nexal-channels-"
@@ -79,9 +79,10 @@ def unpacked(kept: Kept, lean: bool = False) -> StoredFile:
     return library().unpack(Path(kept.original.path), kept.fingerprint, lean=lean, frame=frame)
 
 
-def manifests_of(kept: Kept, file: StoredFile) -> dict[str, str]:
-    """The names of its ids that were given in files, by what its header calls them; mostly it asks for none."""
-    if not manifest_files(file.header.get("attributes", {})):
+def manifests_of(kept: Kept, file: StoredFile | None = None) -> dict[str, str]:
+    """The names of its ids that were given in files, by what its header calls them; mostly it asks for none, as its
+    decoded file tells where it is there."""
+    if file is not None and not manifest_files(file.header.get("attributes", {})):
         return {}
     return dict(Manifest.objects.filter(source=kept.source_pk).values_list("file", "text"))
 
@@ -122,7 +123,12 @@ def free_name(shot: Shot, name: str) -> str:
     stem, dot, suffix = (plain(Path(name.replace("\\", "/")).name) or "picture").rpartition(".")
     if not dot:
         stem, suffix = suffix, ""
-    return free(stem, dot + suffix, lambda made: Source.objects.filter(shot=shot, files=made).exists())
+    return free(stem, dot + suffix, lambda made: is_taken(shot, made))
+
+
+def is_taken(shot: Shot, files: str) -> bool:
+    """Whether a source of the shot has this name, or had it before it was removed."""
+    return any(names.objects.filter(shot=shot, files=files).exists() for names in (Source, UsedName))
 
 
 def import_file(shot: Shot, name: str, file: "File[Any]") -> Source:
@@ -278,7 +284,9 @@ def remove(source: Source) -> None:
             remedy="take it out of the recipe first",
         )
     originals = originals_of(source)
-    source.delete()
+    with transaction.atomic():
+        UsedName.objects.get_or_create(shot=source.shot, files=source.files)
+        source.delete()
     release(originals)
 
 

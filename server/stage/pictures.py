@@ -8,6 +8,8 @@ import time
 import zlib
 from collections.abc import Callable
 from contextlib import suppress
+from functools import cache
+from pathlib import Path
 from typing import Any, Literal
 
 from django.core.cache import caches
@@ -15,9 +17,11 @@ from django.http import Http404, HttpRequest, HttpResponse
 from ninja import Field, Router
 
 from config.errors import Refused, problem_of
+from nexal.code_version import version_of
 from nexal.engine import Plan
 from nexal.errors import Cancelled, NexalError, TooMuch
 from projects.access import get_shot
+from stage import answers, views
 from stage.answers import Answer, in_bytes, respond
 from stage.requests import Ask, plan_of
 from stage.views import ViewAsk, answer_for
@@ -106,9 +110,18 @@ def small(planned: Plan, address: str, scale: int, frame: int, *, keep: bool) ->
     return _kept(_key(planned, address, scale), lambda: answer_for(planned, planned.feed(address), ask))
 
 
+@cache
+def _code() -> str:
+    """The version of all that makes an answer of computed planes: the core's view, and what packs it here."""
+    digest = hashlib.blake2b(version_of("nexal.analysis.view").encode(), digest_size=8)
+    for module in (answers, views):
+        digest.update(Path(module.__file__ or "").read_bytes())
+    return digest.hexdigest()
+
+
 def _key(planned: Plan, address: str, scale: int) -> str:
     """What the pixels are computed from, by what code, and how they are shown."""
-    return f"{planned.feed(address).node.digest}-{address}-{scale}"
+    return f"{planned.feed(address).node.digest}-{address}-{scale}-{_code()}"
 
 
 def _kept(key: str, make: Callable[[], Answer]) -> Answer:

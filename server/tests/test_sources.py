@@ -199,6 +199,25 @@ class Imports(ServerTest):
         self.api.post(f"/api/shots/{self.shot.pk}/undo", {"head": 3})
         self.assertIn("import its file", self.seen("moth.exr").json()["remedy"])
 
+    def test_a_name_is_never_used_again_so_that_earlier_revisions_read_nothing_else(self) -> None:
+        path = f"/api/shots/{self.shot.pk}"
+        row = self.upload("moth.exr")
+        self.save({"nexal": 1, "sources": {"moth": {"files": "moth.exr"}}})
+        self.save({"nexal": 1})
+        self.assertEqual(self.api.send("DELETE", f"{path}/sources/{row['id']}").status_code, 204)
+        # Another file of that name, or one that the database takes for it: another source.
+        self.assertEqual(self.upload("moth.exr")["files"], "moth_2.exr")
+        self.assertEqual(self.upload("MOTH.exr")["files"], "MOTH_3.exr")
+        old = self.shot.revisions.get(number=2).recipe
+        answer = self.api.post(f"{path}/view", {"recipe": old, "address": "moth"})
+        self.assertEqual(answer.status_code, 422)
+        self.assertIn("is not there", answer.json()["message"])
+        # So it is with numbered files.
+        numbered = self.api.post(f"{path}/sequences", {"files": "fern.%04d.exr"}).json()
+        self.api.send("DELETE", f"{path}/sources/{numbered['id']}")
+        again = self.api.post(f"{path}/sequences", {"files": "fern.%04d.exr"}).json()
+        self.assertEqual(again["files"], "fern_2.%04d.exr")
+
     def test_room_is_looked_at_before_a_file_comes(self) -> None:
         path = f"/api/shots/{self.shot.pk}/upload-tickets"
         self.assertTrue(self.api.post(path, {"bytes": 5_000_000}).json()["ticket"])

@@ -26,7 +26,7 @@ from nexal.errors import NexalError, RenderError
 from nexal.formats.reading import BlackSource, StoredSource
 from nexal.picture import Window
 from nexal.recipe import parse_recipe
-from nexal.session import Session, check_outputs, output_path, render_output
+from nexal.session import Session, check_outputs, made_of, output_feed, output_path, render_output
 
 SCHEDULER_SECONDS = 10
 
@@ -48,6 +48,8 @@ class FrameTask:
     many: bool = False
     black: tuple[str, ...] = ()
     """Sources that hold nothing at this frame: `files` names one of their size."""
+    manifests: dict[str, dict[str, str]] = field(default_factory=dict)
+    """Names of ids of sources that have some, by the files that their headers ask for."""
     threads: int = 0
 
 
@@ -60,6 +62,8 @@ class FrameDone:
     kept: tuple[str, ...] = ()
     told: tuple[str, ...] = field(default=())
     seconds: float = 0.0
+    made: dict[str, str] = field(default_factory=dict)
+    """What the files of each output are made of; see `session.made_of`."""
 
 
 _session: Session | None = None
@@ -83,17 +87,26 @@ def render_frame(task: FrameTask, session: Session | None = None) -> FrameDone:
     began = time.monotonic()
     with session.telling(told.append):
         try:
-            files, kept = _render(task, session)
+            files, kept, made = _render(task, session)
         except NexalError as error:
             if task.many:
                 error.message += f", at frame {task.frame}"
             raise
-    return FrameDone(task.frame, tuple(files), tuple(kept), tuple(told), time.monotonic() - began)
+        except OSError as error:
+            # A disk that fails, or a file that is gone: the fault of this frame, and of no other.
+            at = f" at frame {task.frame}" if task.many else ""
+            raise RenderError(
+                f"could not be read or written{at} ({error.strerror or type(error).__name__})",
+                where=str(error.filename or "output"),
+                remedy="check the disk, then render it again",
+            ) from None
+    return FrameDone(task.frame, tuple(files), tuple(kept), tuple(told), time.monotonic() - began, made)
 
 
-def _render(task: FrameTask, session: Session) -> tuple[list[str], list[str]]:
+def _render(task: FrameTask, session: Session) -> tuple[list[str], list[str], dict[str, str]]:
+    """Files that were written, those that stay, and what those of each output are made of."""
     recipe = parse_recipe(task.recipe)
-    readers = session.readers(recipe, task.files, task.frame, task.needed)
+    readers = session.readers(recipe, task.files, task.frame, task.needed, task.manifests)
     for name in task.black:
         like = readers[name]
         assert isinstance(like, StoredSource)
@@ -107,10 +120,12 @@ def _render(task: FrameTask, session: Session) -> tuple[list[str], list[str]]:
     region = Window(*task.region) if task.region else None
     files: list[str] = []
     kept: list[str] = []
+    made: dict[str, str] = {}
     for name, output in chosen.items():
         try:
             path = output_path(plan, name, output, Path(task.out), task.shot)
-            if task.resume and not output.split and session.whole(path):
+            made[name] = made_of(output_feed(plan, output), output, Fraction(task.scale), region)
+            if task.resume and not output.split and session.made_note(path) == made[name]:
                 kept.append(str(path))
                 continue
             written = render_output(
@@ -119,7 +134,7 @@ def _render(task: FrameTask, session: Session) -> tuple[list[str], list[str]]:
         except NexalError as error:
             raise (error if error.where.startswith(("step", "source")) else error.at(f"output '{name}'")) from None
         files += [str(file) for file in written]
-    return files, kept
+    return files, kept, made
 
 
 def render_frames(

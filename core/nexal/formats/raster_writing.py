@@ -29,6 +29,9 @@ from nexal.picture import (
     split_channel,
 )
 
+SHORT_TEXT = 60_000
+"""Letters from which on formats with little room for text hold only what is short."""
+
 
 def completed_description(description: Description) -> Description:
     """A texture of two channels of R, G and B has the third, too: such files hold three."""
@@ -147,8 +150,10 @@ def write_raster(
         spec.attribute("Compression", "jpeg:95")
         spec.attribute("jpeg:subsampling", "4:4:4")
     spec.attribute("Software", software)
-    if len(text) < 60_000 or target.format in ("png", "tiff"):
-        spec.attribute("ImageDescription", text)
+    if len(text) >= SHORT_TEXT and target.format not in ("png", "tiff"):
+        short = {name: value for name, value in notes.items() if len(str(value)) < 200}
+        text = json.dumps(short, separators=(",", ":"))
+    spec.attribute("ImageDescription", text)
     output = oiio.ImageOutput.create(str(path))
     if output is None or not output.open(str(path), spec):
         reason = (output.geterror() if output else oiio.geterror()).strip()

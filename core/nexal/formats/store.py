@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import hashlib
+import math
 import os
+import secrets
 import shutil
 import threading
 import time
@@ -15,11 +17,18 @@ from pathlib import Path
 from nexal.errors import NexalError
 from nexal.formats.decoding import decode_file
 from nexal.formats.locks import acquire, held
+from nexal.formats.store_index import StoreIndex
 from nexal.formats.stored import HEADER, StoredFile
 
-LOCKS = "locks"
+LOCKS, INDEX = "locks", "index.sqlite"
 IN_USE_SECONDS = 300.0
 """How long after it was last asked for a file counts as in use."""
+TOUCH_SECONDS = 10.0
+"""How often, at the most, it is written down that a file is in use."""
+DROPPED_TOGETHER = 64
+"""Files that are looked for at a time where room is made."""
+MOST_TOUCHED = 10_000
+"""Of files, when this process wrote down last that they are in use."""
 KNOWN_BYTES = 4 << 20
 """Of headers, as they lie on disk: what is known of files from them takes some ten times as much."""
 
@@ -45,15 +54,17 @@ _Stamp = tuple[int, int, int]
 class Library:
     """Decoded files by fingerprint below one folder, kept within a budget of bytes. The originals can rebuild it.
 
-    Safe between threads and processes. Whatever is asked for is in use for a while, which keeps its lock shared;
-    only what nobody uses is dropped, and of that what was used longest ago.
+    Safe between threads and processes. Whatever is asked for is in use for a while, as the index of the store says for
+    all processes; only what nobody uses is dropped, and of that what was used longest ago. No file is held open for a
+    decoded file that is in use, however many there are.
     """
 
     def __init__(self, folder: Path, budget: int = 64 << 30, in_use_seconds: float = IN_USE_SECONDS) -> None:
         self.folder = folder
         self.budget = budget
         self.in_use_seconds = in_use_seconds
-        self._uses: dict[str, tuple[int, float]] = {}
+        self.index = StoreIndex(folder / LOCKS / INDEX, self._entries)
+        self._touched: OrderedDict[str, float] = OrderedDict()
         self._known: OrderedDict[str, tuple[_Stamp, StoredFile]] = OrderedDict()
         self._known_bytes = 0
         self._known_lock = threading.Lock()
@@ -83,22 +94,30 @@ class Library:
 
     def use(self, digest: str) -> StoredFile:
         """The decoded file, not dropped for as long as it is asked for again and again. Never waits."""
-        now = time.monotonic()
+        now = time.time()
         with self._lock:
-            known = self._uses.get(digest)
-            if known is None:
-                file = acquire(self._using_path(digest), shared=True, wait=False)
-                if file is not None and self.stored(digest).complete:
-                    self._uses[digest] = (file, now)
-                    self._touch(digest)
-                elif file is not None:
-                    # What is not there must not keep anybody from making it.
+            known = self._touched.get(digest)
+        if known is None or abs(now - known) > min(TOUCH_SECONDS, self.in_use_seconds / 4):
+            # Who drops it holds its lock alone, and looks at the index after that: nothing goes that is in use.
+            file = acquire(self._using_path(digest), shared=True, wait=False)
+            if file is not None:
+                try:
+                    self._touch(digest, now)
+                finally:
                     os.close(file)
-            else:
-                self._uses[digest] = (known[0], now)
-                if now - known[1] > 1:
-                    self._touch(digest)
         return self.stored(digest)
+
+    def _touch(self, digest: str, now: float) -> None:
+        """Write down that a file is in use, and how large it has become."""
+        stored = self.stored(digest)
+        if not stored.complete:
+            return
+        self.index.put(digest, _size(stored.folder), now)
+        with self._lock:
+            self._touched[digest] = now
+            self._touched.move_to_end(digest)
+            while len(self._touched) > MOST_TOUCHED:
+                self._touched.popitem(last=False)
 
     @contextmanager
     def using(self, digests: Iterable[str]) -> Iterator[None]:
@@ -118,7 +137,8 @@ class Library:
     ) -> StoredFile:
         """The decoded file (or `frame` of a video), decoding it first where it is not there whole; `lean`: see
         `unpack`. Raises FormatError, DiskError."""
-        if not self.use(digest).complete:
+        stored = self.use(digest)
+        if not stored.complete:
             with held(self._making_path(digest)) as lock:
                 stored = self.stored(digest)
                 if not stored.complete:
@@ -128,34 +148,46 @@ class Library:
                     except NexalError:
                         shutil.rmtree(stored.folder, ignore_errors=True)
                         raise
-        stored = self.use(digest)
-        self.trim()
-        return stored
+            with self.using([digest]):
+                self._touch(digest, time.time())
+                self.trim()
+        return self.stored(digest)
 
     def trim(self) -> None:
         """Drop what was used longest ago and is in use by nobody, until the budget is kept."""
-        self._let_go_of_unused()
-        found = []
-        with suppress(FileNotFoundError), os.scandir(self.folder) as entries:
-            found = [(_used(Path(entry.path)), _size(Path(entry.path)), entry.name) for entry in entries]
-        total = sum(size for _, size, _ in found)
-        for _, size, digest in sorted(found):
-            if total <= self.budget:
+        since = time.time() - self.in_use_seconds
+        refused: set[str] = set()
+        while (over := self.index.total() - self.budget) > 0:
+            rows = self.index.unused(since, DROPPED_TOGETHER + len(refused))
+            candidates = [(digest, size) for digest, size in rows if digest not in refused]
+            if not candidates:
                 return
-            if digest != LOCKS and self._drop(digest):
-                total -= size
+            for digest, size in candidates:
+                if over <= 0:
+                    break
+                if self._drop(digest, since):
+                    over -= size
+                else:
+                    refused.add(digest)
 
-    def _drop(self, digest: str) -> bool:
-        """Delete one decoded file, unless somebody uses or makes it."""
+    def forget(self, digest: str) -> None:
+        """Delete a decoded file that may hold something else than its name says, whoever uses it."""
+        with held(self._making_path(digest)), self._lock:
+            self._touched.pop(digest, None)
+            self.index.take_out(digest, math.inf)
+            shutil.rmtree(self.folder / digest, ignore_errors=True)
+
+    def _drop(self, digest: str, since: float = math.inf) -> bool:
+        """Delete one decoded file, unless somebody makes it, holds it, or used it after a time."""
         making = acquire(self._making_path(digest), wait=False)
         if making is None:
             return False
         using = acquire(self._using_path(digest), wait=False)
         try:
-            if using is None:
+            if using is None or not self.index.take_out(digest, since):
                 return False
             # Away under another name first: nobody finds half of it.
-            away = self.folder / LOCKS / f"{digest}.{os.getpid()}-{threading.get_ident()}.gone"
+            away = self.folder / LOCKS / f"{digest}.{secrets.token_hex(8)}.gone"
             with suppress(FileNotFoundError):
                 (self.folder / digest).rename(away)
             shutil.rmtree(away, ignore_errors=True)
@@ -166,6 +198,13 @@ class Library:
             for file in (using, making):
                 if file is not None:
                     os.close(file)
+
+    def _entries(self) -> Iterator[tuple[str, int, float]]:
+        """What the folders hold: digest, bytes, and when it was written."""
+        with suppress(FileNotFoundError), os.scandir(self.folder) as entries:
+            for entry in entries:
+                if entry.name != LOCKS:
+                    yield entry.name, _size(Path(entry.path)), _written(Path(entry.path))
 
     def clear(self) -> None:
         """Delete what killed processes left: halves that nobody writes, and locks of what is not there."""
@@ -185,13 +224,11 @@ class Library:
                     os.close(using)
                 path.unlink(missing_ok=True)
             os.close(making)
+        self.index.compare()
 
     def close(self) -> None:
-        """Nothing is in use by this library any more."""
-        with self._lock:
-            for file, _ in self._uses.values():
-                os.close(file)
-            self._uses.clear()
+        """Give back what is held open."""
+        self.index.close()
 
     def _using_path(self, digest: str) -> Path:
         """Shared by all that use a decoded file; alone by who drops it."""
@@ -201,26 +238,9 @@ class Library:
         """Held alone by who unpacks a file, and by who drops it."""
         return self.folder / LOCKS / f"{digest}.making"
 
-    def _touch(self, digest: str) -> None:
-        with suppress(FileNotFoundError):
-            os.utime(self.folder / digest)
 
-    def _let_go(self, digest: str) -> None:
-        with self._lock:
-            known = self._uses.pop(digest, None)
-        if known:
-            os.close(known[0])
-
-    def _let_go_of_unused(self) -> None:
-        since = time.monotonic() - self.in_use_seconds
-        with self._lock:
-            unused = [digest for digest, (_, used) in self._uses.items() if used <= since]
-        for digest in unused:
-            self._let_go(digest)
-
-
-def _used(folder: Path) -> float:
-    """When a decoded file was used last; long ago where it is gone."""
+def _written(folder: Path) -> float:
+    """When a decoded file was written; long ago where it is gone."""
     with suppress(FileNotFoundError):
         return folder.stat().st_mtime
     return 0.0

@@ -7,7 +7,6 @@ import json
 import math
 import mmap
 import os
-import threading
 from functools import cached_property, lru_cache
 from pathlib import Path
 from typing import Any
@@ -16,6 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.errors import SourceError
+from nexal.files import written_whole
 from nexal.formats.statistics import report
 from nexal.picture import Trait, Window
 
@@ -23,21 +23,20 @@ HEADER, COMPLETE, PROFILE = "header.json", "complete", "profile.icc"
 STORE_VERSION = "2"
 """Stands in `complete`. What was unpacked by another version is unpacked anew."""
 LEVELS = (2, 4, 8)
+LEAST_MAPPED = 1 << 20
+"""Bytes from which on samples are read from the disk where they are looked at."""
 
 
 def write_json(path: Path, data: Any) -> None:
     """Whole or not at all: readers watch for the name."""
-    part = _part(path)
-    part.write_text(json.dumps(data), encoding="utf-8")
-    part.replace(path)
+    with written_whole(path) as part:
+        part.write_text(json.dumps(data), encoding="utf-8")
 
 
 def write_samples(path: Path, samples: NDArray[Any]) -> None:
     """An array as `.npy`, whole or not at all."""
-    part = _part(path)
-    with part.open("wb") as file:
+    with written_whole(path) as part, part.open("wb") as file:
         np.save(file, samples)
-    part.replace(path)
 
 
 def mapped_samples(path: Path | str) -> NDArray[Any]:
@@ -47,11 +46,14 @@ def mapped_samples(path: Path | str) -> NDArray[Any]:
     As `np.load` maps it, in a sixth of the time, which every plane of every request takes: what stands at the
     beginning of such files is understood once.
     """
+    mapping: mmap.mmap | bytes
     with open(path, "rb", buffering=0) as file:
-        mapping = mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+        # A mapping holds its file open: of thousands of small ones, none is.
+        small = os.fstat(file.fileno()).st_size < LEAST_MAPPED
+        mapping = file.read() if small else mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
     begin = len(np.lib.format.MAGIC_PREFIX) + 4
     length = begin + int.from_bytes(mapping[begin - 2 : begin], "little")
-    shape, in_columns, kind = _described(mapping[:length])
+    shape, in_columns, kind = _described(bytes(mapping[:length]))
     if len(mapping) < length + math.prod(shape) * kind.itemsize:
         raise ValueError(f"{path}: the file ends before its samples do")
     return np.ndarray(shape, kind, mapping, length, order="F" if in_columns else "C")
@@ -64,10 +66,6 @@ def _described(head: bytes) -> tuple[tuple[int, ...], bool, np.dtype[Any]]:
     if np.lib.format.read_magic(stream) != (1, 0):
         raise ValueError("not an array as Nexal keeps them")
     return np.lib.format.read_array_header_1_0(stream)
-
-
-def _part(path: Path) -> Path:
-    return path.with_name(f"{path.name}.{os.getpid()}-{threading.get_ident()}.part")
 
 
 class StoredFile:
@@ -92,10 +90,11 @@ class StoredFile:
 
     @property
     def complete(self) -> bool:
+        """Whether everything is there. Raises OSError where that can't be told: then it is not known to be broken."""
         try:
             with open(self._complete, encoding="ascii") as file:
                 return file.read() == STORE_VERSION
-        except OSError:
+        except (FileNotFoundError, NotADirectoryError):
             return False
 
     @cached_property

@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import json
-import os
-import secrets
+import re
 from collections.abc import Mapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +14,11 @@ from numpy.typing import NDArray
 import nexal
 from nexal.colour import from_working
 from nexal.errors import FormatError
+from nexal.files import written_whole
+from nexal.formats.decoded import untagged
 from nexal.formats.exr_writing import write_exr
 from nexal.formats.raster_writing import completed, completed_description, raster_channels, write_raster
+from nexal.formats.stored import StoredFile
 from nexal.formats.targets import Target
 from nexal.kernels.pointmath import encode, unpremultiplied
 from nexal.picture import (
@@ -31,13 +34,39 @@ from nexal.picture import (
 from nexal.recipe import Recipe
 
 
-def provenance(recipe: Recipe, sources: Mapping[str, str]) -> dict[str, str]:
-    """What travels with each file so that it can be made again: recipe, source fingerprints, program version."""
+def provenance(recipe: Recipe, sources: Mapping[str, str], made: str) -> dict[str, str]:
+    """What travels with each file so that it can be made again: what it was made of, the program's version, recipe and
+    source fingerprints. What has to be read from a shortened text stands first."""
     return {
+        MADE_NOTE: made,
         "nexal.version": nexal.__version__,
         "nexal.recipe": json.dumps(recipe.as_json(), separators=(",", ":")),
         "nexal.sources": json.dumps(dict(sources), separators=(",", ":")),
     }
+
+
+MADE_NOTE = "nexal.digest"
+"""Under which a file tells what it was made of; see `session.made_of`."""
+BESIDE_SUFFIX = ".nexal.json"
+"""Of the small file beside one of a format that has no room for it."""
+_WITHOUT_ROOM = ("dpx", "hdr")
+_MADE = re.compile(r'"nexal\.digest": ?"([0-9a-f]{1,64})"')
+
+
+def made_note(path: Path, stored: StoredFile) -> str:
+    """What a file or the small one beside it says it was made of; empty where neither does."""
+    attributes, metadata = stored.header["attributes"], stored.header["metadata"]
+    if MADE_NOTE in attributes:
+        return str(untagged(attributes[MADE_NOTE]))
+    beside = path.with_name(path.name + BESIDE_SUFFIX)
+    texts = [str(metadata.get("ImageDescription", ""))]
+    with suppress(OSError, UnicodeDecodeError):
+        texts.append(beside.read_text(encoding="utf-8")[:BESIDE_LETTERS])
+    found = (_MADE.search(text) for text in texts)
+    return next((match[1] for match in found if match), "")
+
+
+BESIDE_LETTERS = 4_096
 
 
 def write(
@@ -57,25 +86,24 @@ def write(
         picture = completed(picture)
     names = written_channels(picture.description, target)
     planes = _in_colour(picture, in_state(picture, target.alpha), target)
-    # A name that no other process takes, on whatever machine.
-    part = path.with_name(f".{path.stem[:100]}.{secrets.token_hex(8)}{path.suffix}")
+    chosen = {name: planes[name] for name in names}
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
-        kept = {name: planes[name] for name in names}
-        if target.format == "exr":
-            write_exr(picture, kept, target, part, notes, own or {})
-        else:
-            write_raster(picture, kept, target, part, notes, own or {})
-        os.replace(part, path)
+        with written_whole(path) as part:
+            if target.format == "exr":
+                write_exr(picture, chosen, target, part, notes, own or {})
+            else:
+                write_raster(picture, chosen, target, part, notes, own or {})
+        beside = path.with_name(path.name + BESIDE_SUFFIX)
+        if target.format in _WITHOUT_ROOM and MADE_NOTE in notes:
+            with written_whole(beside) as part:
+                part.write_text(json.dumps({MADE_NOTE: notes[MADE_NOTE]}), encoding="utf-8")
     except OSError as error:
         raise FormatError(
             f"cannot be written ({error.strerror or error})",
             where=path.name,
             remedy="check the folder and the space left",
         ) from None
-    finally:
-        if part.parent.is_dir():
-            part.unlink(missing_ok=True)
 
 
 def written_channels(description: Description, target: Target) -> list[str]:

@@ -42,9 +42,10 @@ _ROLES = {
 class Port:
     """An input: a plane, a picture, or either; with `many` a list of such, fed as `name.0`, `name.1` and so on.
 
-    `role` says what feeds it by itself when a step is added: `depth`, `position`, `normal`, `id` a channel or a layer of
-    that role; `matte` a matte, or a channel of alpha, coverage or a mask; `colour` a picture with colour; `made` only
-    what is made for it; empty anything of its kind. Where none is given, name and kind of the port say it.
+    `role` says what feeds it by itself when a step is added. `depth`, `position`, `normal` and `id` stand for a channel
+    or a layer of that role; `matte` for a matte, or a channel of alpha, coverage or a mask; `colour` for a picture with
+    colour; `made` for what is made for it and nothing else; an empty one for anything of its kind. Where none is given,
+    name and kind of the port say it.
     """
 
     name: str

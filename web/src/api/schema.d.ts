@@ -4346,6 +4346,11 @@ export interface components {
             frame: number;
             state: components["schemas"]["RenderState"];
             error: components["schemas"]["Problem"] | null;
+            /**
+             * Warnings
+             * @description What was told while it was made
+             */
+            warnings: string[];
             /** Seconds */
             seconds: number;
             /** File */

@@ -36,6 +36,7 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
   const { frames, state } = render;
   const done = frames.filter((frame) => frame.state === "done");
   const failed = frames.filter((frame) => frame.state === "failed");
+  const warned = frames.filter((frame) => frame.warnings.length > 0);
   const busy = state === "waiting" || state === "rendering";
   const left = timeLeft(render);
   return (
@@ -44,6 +45,7 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
         <span role="status" className="font-mono text-[11px] text-dim">
           {done.length} of {frames.length} frames
           {failed.length > 0 && <span className="text-ember">, {failed.length} failed</span>}
+          {warned.length > 0 && <span className="text-clay">, {warned.length} with warnings</span>}
           {busy && left !== null && `, ${worded(left)} left`}
         </span>
         <span className="grow" />
@@ -132,6 +134,12 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
               <RotateCcw size={12} /> Again
             </Button>
           )}
+        </div>
+      ))}
+      {warned.slice(0, 4).map((frame) => (
+        <div key={frame.frame} className="flex gap-2 border-l-2 border-clay pl-2 text-[12px]">
+          <span className="font-mono">{frame.frame}</span>
+          <span className="min-w-0 grow text-clay">{frame.warnings.slice(0, 3).join("; ")}</span>
         </div>
       ))}
       {failed.length > 8 && <p className="text-[12px] text-dim">and {failed.length - 8} more</p>}

@@ -1,5 +1,7 @@
 import { useRef, useState } from "react";
 
+import { calculated, isCalculation } from "./arithmetic";
+
 interface Props {
   label: string;
   value: number;
@@ -39,31 +41,31 @@ export function NumberBox({
   const [typed, setTyped] = useState<string | null>(null);
   const drag = useRef<{ x: number; value: number; moved: boolean } | null>(null);
   const held = (next: number) => Math.min(max ?? Infinity, Math.max(min ?? -Infinity, next));
-  const commit = (text: string) => {
-    const next = Number(text.replace(",", "."));
+  const result = typed === null || typed.trim() === "" ? null : calculated(typed, value);
+  /** Whether it could be read; what can't stays there to be put right. */
+  const commit = (text: string): boolean => {
+    const next = text.trim() === "" ? { value } : calculated(text, value);
+    if ("fault" in next) return false;
     setTyped(null);
-    if (text.trim() !== "" && Number.isFinite(next) && next !== value) onChange(held(next), true);
+    if (next.value !== value) onChange(held(next.value), true);
+    return true;
   };
   return (
-    <span className={`inline-flex items-baseline gap-1 ${className}`}>
+    <span className={`relative inline-flex items-baseline gap-1 ${className}`}>
       <input
         aria-label={label}
-        data-number
-        title={`${label}: type it, drag sideways, or ↑ ↓; Shift moves finely`}
+        title={`${label}: type it or a calculation (1/3, *1.5, +0.02, 50%), drag sideways, or ↑ ↓; Shift moves finely`}
+        aria-invalid={result !== null && "fault" in result}
         inputMode="decimal"
         value={typed ?? shown(value, step, places)}
-        className="w-14 cursor-ew-resize rounded-sm bg-transparent px-1 text-right font-mono text-[12px] text-text hover:bg-raised focus:cursor-text focus:bg-raised"
+        className="w-14 cursor-ew-resize rounded-sm bg-transparent px-1 text-right font-mono text-[12px] text-text hover:bg-raised focus:cursor-text focus:bg-raised aria-invalid:text-ember"
         onFocus={(event) => event.target.select()}
         onChange={(event) => setTyped(event.target.value)}
         onBlur={(event) => typed !== null && commit(event.target.value)}
         onKeyDown={(event) => {
-          // No number has these: they find a step, or the keys, from here too.
-          if (event.key === "/" || event.key === "?") return;
+          // What is typed here is the number's: no key of the page.
           event.stopPropagation();
-          if (event.key === "Enter") {
-            commit(event.currentTarget.value);
-            event.currentTarget.blur();
-          }
+          if (event.key === "Enter" && commit(event.currentTarget.value)) event.currentTarget.blur();
           if (event.key === "Escape") {
             setTyped(null);
             event.currentTarget.blur();
@@ -95,6 +97,14 @@ export function NumberBox({
         }}
       />
       {unit && <span className="text-[11px] text-faint">{unit}</span>}
+      {result && typed !== null && ("fault" in result || isCalculation(typed)) && (
+        <span
+          role="status"
+          className={`pointer-events-none absolute right-0 top-full z-40 whitespace-nowrap rounded-sm border bg-raised px-1.5 py-0.5 font-mono text-[11px] ${"fault" in result ? "border-ember text-ember" : "border-line text-text"}`}
+        >
+          {"fault" in result ? `“${typed}” ${result.fault}` : `= ${shown(held(result.value), step, places)}`}
+        </span>
+      )}
     </span>
   );
 }

@@ -7,6 +7,7 @@ import { useNoting } from "@/notes/notes";
 import { matteOver } from "@/stage/focus";
 import { pinned } from "@/stage/Stage";
 import { resize, useTools } from "@/stage/tools";
+import { isTyping } from "@/parts/typing";
 import { BACKDROPS, MATTE_VIEWS, type Panes, useView } from "@/stage/viewState";
 
 import type { timeKeys } from "@/time/useShotTime";
@@ -44,15 +45,12 @@ export function useKeys(context: Context): void {
   useEffect(() => {
     const press = (event: KeyboardEvent) => {
       const target = event.target as HTMLElement;
-      const finding = (event.key === "/" || event.key === "?") && target.closest("[data-number]");
-      const typing =
-        !finding &&
-        target.closest("input, textarea, [contenteditable=true], [role=dialog], [role=menu], [role=listbox]");
+      const typing = isTyping(target);
       const { recipe, items, item, writable, find, help, turnRound, toggle, copy, show, time } =
         latest.current;
       const view = useView.getState();
       const key = event.key.toLowerCase();
-      if ((event.ctrlKey || event.metaKey) && key === "z" && !(typing instanceof HTMLTextAreaElement)) {
+      if ((event.ctrlKey || event.metaKey) && key === "z" && !target.closest("textarea")) {
         event.preventDefault();
         if (!writable) return;
         if (event.shiftKey) useDraft.getState().redo();

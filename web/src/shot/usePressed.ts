@@ -1,14 +1,13 @@
 import { useEffect, useState } from "react";
 
+import { isTyping } from "@/parts/typing";
+
 /** Whether a key is being held, outside of fields that take text. */
 export function usePressed(key: string): boolean {
   const [pressed, setPressed] = useState(false);
   useEffect(() => {
     const down = (event: KeyboardEvent) => {
-      if (
-        event.key !== key ||
-        (event.target as HTMLElement).closest("input, textarea, button, [role=dialog]")
-      )
+      if (event.key !== key || isTyping(event.target) || (event.target as HTMLElement).closest("button"))
         return;
       event.preventDefault();
       setPressed(true);

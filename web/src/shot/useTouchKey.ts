@@ -1,5 +1,6 @@
 import { useEffect } from "react";
 
+import { isTyping } from "@/parts/typing";
 import { useTools } from "@/stage/tools";
 
 const HOLD = 220;
@@ -14,12 +15,7 @@ export function useTouchKey(writable: boolean): void {
     const press = (event: KeyboardEvent) => {
       if (event.key.toLowerCase() !== "t" || event.ctrlKey || event.metaKey || event.altKey || !writable)
         return;
-      if (
-        (event.target as HTMLElement).closest(
-          "input, textarea, [contenteditable=true], [role=dialog], [role=menu]",
-        )
-      )
-        return;
+      if (isTyping(event.target)) return;
       event.preventDefault();
       if (down) return;
       down = true;

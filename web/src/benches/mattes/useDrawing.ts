@@ -1,6 +1,7 @@
 import { useEffect, useRef, useState } from "react";
 
 import { type Recipe, changeStep, findStep } from "@/api/recipe";
+import { isTyping } from "@/parts/typing";
 import { useDraft } from "@/shot/draft";
 import { useTools } from "@/stage/tools";
 
@@ -113,7 +114,7 @@ export function useDrawing({ recipe, item, zoom, onPath, onRecipe }: Context) {
   useEffect(() => {
     if (tools.tool !== "shape") return;
     const press = (event: KeyboardEvent) => {
-      if ((event.target as HTMLElement).closest("input, textarea, [role=dialog], [role=menu]")) return;
+      if (isTyping(event.target)) return;
       const now = latest.current;
       if (event.key === "Enter" && now.open.length) close(now.open);
       else if (event.key === "Escape" && now.open.length) setOpen([]);

@@ -1,0 +1,28 @@
+"""Files written whole or not at all."""
+
+from __future__ import annotations
+
+import os
+import secrets
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+NAME_LETTERS = 100
+"""Of a file's own name, in that of its unfinished self: names may be 255 bytes long."""
+
+
+@contextmanager
+def written_whole(path: Path) -> Iterator[Path]:
+    """A path beside `path` to write to, which takes its place afterwards; where writing fails, nothing is left.
+
+    No other thread, process or machine is given the same path. Its suffix is that of `path`.
+    """
+    part = path.with_name(f".{path.stem[:NAME_LETTERS]}.{secrets.token_hex(8)}{path.suffix}")
+    try:
+        yield part
+        os.replace(part, path)
+    except BaseException:
+        if part.parent.is_dir():
+            part.unlink(missing_ok=True)
+        raise

@@ -12,6 +12,7 @@ from nexal.analysis.checking import check
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed, addresses_of
+from nexal.kernels.bounds import covering
 from nexal.picture import ALPHA_NAME, Alpha, Window
 from nexal.recipe import Step
 
@@ -115,7 +116,7 @@ def _one_edge(engine: Engine, plan: Plan, feeds: list[Feed]) -> bool:
             looked_at=True,
             patient=False,
         )
-        planes.append(np.nan_to_num(picture.planes[ALPHA_NAME], posinf=1, neginf=0))
+        planes.append(covering(picture.planes[ALPHA_NAME]))
     soft = np.count_nonzero((planes[0] > 0.02) & (planes[0] < 0.98))
     return bool(soft > SOFT * planes[0].size) and all(float(np.abs(p - planes[0]).mean()) < SAME for p in planes[1:])
 

@@ -17,6 +17,7 @@ from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed
 from nexal.errors import NexalError, RecipeError, nearest
+from nexal.kernels.bounds import bounded
 from nexal.picture import Description, Window, split_channel
 from nexal.work import Cost, Work, working
 
@@ -187,7 +188,7 @@ class _Audit:
         self.layers = [layer for layer in self.known if layer != self.full]
 
     def _planes(self, layer: str, scale: Fraction = Fraction(1)) -> NDArray[np.float32]:
-        """R, G and B of a layer over the data window, 3 x H x W; what is not finite counts as 0."""
+        """R, G and B of a layer over the data window, 3 x H x W, within the bounds of light."""
         known = self.known[layer]
         picture = self.engine.evaluate(
             known.feed,
@@ -197,7 +198,7 @@ class _Audit:
             channels=known.channels,
             patient=False,
         )
-        return np.nan_to_num(np.stack([picture.planes[name] for name in known.channels]), posinf=0, neginf=0)
+        return bounded(np.stack([picture.planes[name] for name in known.channels]))
 
     def _sampled(self) -> dict[str, Samples]:
         """The same pixels of all layers: some by chance, and the brightest of each."""

@@ -25,6 +25,7 @@ from numpy.typing import NDArray
 from nexal.engine import Engine, Plan
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
+from nexal.kernels.bounds import bounded, covering
 from nexal.kernels.pointmath import encode
 from nexal.operations.passes import pass_channels
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Plane
@@ -245,16 +246,16 @@ def diagnose(engine: Engine, plan: Plan, picture: Feed, alpha: Feed | None = Non
     if region.empty:
         return _answer("cannot_tell", None, 0.0, claims, {})
     read = engine.evaluate(picture, plan, region=region, channels=names, looked_at=True, patient=False).planes
-    planes = [np.nan_to_num(read[name], posinf=0, neginf=0) for name in colours.values()]
+    planes = [bounded(read[name]) for name in colours.values()]
     if alpha is None:
-        cover = np.nan_to_num(read[ALPHA_NAME], posinf=1, neginf=0)
+        cover = covering(read[ALPHA_NAME])
     else:
         if alpha.description.display != description.display:
             raise RecipeError(
                 "picture and alpha differ in size", where=alpha.node.item, remedy="choose the alpha of this picture"
             )
         apart = engine.evaluate(alpha, plan, region=region, looked_at=True, patient=False).planes
-        cover = np.nan_to_num(apart[PLANE_NAME], posinf=1, neginf=0)
+        cover = covering(apart[PLANE_NAME])
     return _judged(planes, cover, claims)
 
 

@@ -11,6 +11,7 @@ from nexal.analysis.trying import tried
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.errors import RecipeError
+from nexal.kernels.bounds import bounded
 from nexal.operations import find
 from nexal.recipe import Step
 
@@ -49,7 +50,7 @@ def doubts(engine: Engine, plan: Plan, item: str, cancellation: Cancellation | N
     scale = scale_within(window, LONGEST)
     region = window.scaled(scale)
     plane = engine.evaluate(feed, other, scale=scale, region=region, cancellation=cancellation).planes
-    doubt = np.nan_to_num(next(iter(plane.values())))
+    doubt = bounded(next(iter(plane.values())))
     unsure = doubt > UNSURE
     size = max(1, round(APART * max(doubt.shape)))
     element = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (2 * size + 1, 2 * size + 1))

@@ -15,6 +15,7 @@ from nexal.colour import LUMINANCE
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
+from nexal.kernels.bounds import bounded, covering
 from nexal.kernels.pointmath import decode, encode, uncovered
 from nexal.operations.passes import pass_channels
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Picture, Plane, Window
@@ -50,11 +51,11 @@ def _planes(
         patient=False,
         cancellation=cancellation,
     )
-    planes = [np.nan_to_num(picture.planes[name], posinf=0, neginf=0) for name in colours]
+    planes = [bounded(picture.planes[name]) for name in colours]
     planes = planes if len(planes) == 3 else [planes[0]] * 3
     if not description.has_alpha:
         return planes, np.ones_like(planes[0])
-    return planes, np.nan_to_num(picture.planes[ALPHA_NAME], posinf=1, neginf=0)
+    return planes, covering(picture.planes[ALPHA_NAME])
 
 
 def profile(
@@ -172,7 +173,7 @@ def evidence(
     stored, cover = _planes(engine, plan, feed, region, scale)
     if alpha is not None:
         apart = engine.evaluate(alpha, plan, scale=scale, region=region, looked_at=True, patient=False)
-        cover = np.nan_to_num(apart.planes[PLANE_NAME], posinf=1, neginf=0)
+        cover = covering(apart.planes[PLANE_NAME])
     if kind == "under":
         shown = {name: np.where(cover == 0, encode(plane), 0) for name, plane in zip("RGB", stored, strict=True)}
     else:

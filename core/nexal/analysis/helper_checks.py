@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from nexal.analysis.checking import check
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
+from nexal.kernels.bounds import bounded, covering
 from nexal.kernels.morphology import areas_of, local_range
 from nexal.kernels.pointmath import encode
 from nexal.operations import find, parse_settings
@@ -42,12 +43,10 @@ def check_helpers(engine: Engine, plan: Plan, item: str) -> list[dict[str, Any]]
     scale = scale_within(plan.feed(item).description.display, LONGEST)
     region = plan.feed(item).description.display.scaled(scale)
     after, before = (
-        np.nan_to_num(
+        covering(
             engine.evaluate(plan.feed(name), plan, scale=scale, region=region, looked_at=True, patient=False).planes[
                 PLANE_NAME
-            ],
-            posinf=1,
-            neginf=0,
+            ]
         )
         for name in (item, address)
     )
@@ -99,6 +98,6 @@ def _astray(engine: Engine, plan: Plan, step: Step, gap: Plane) -> float:
     ).planes
     flat: NDArray[np.bool_] = np.ones(gap.shape, bool)
     for name in names:
-        shown = cv2.GaussianBlur(np.clip(encode(np.nan_to_num(planes[name], posinf=1, neginf=0)), 0, 1), (0, 0), 1.0)
+        shown = cv2.GaussianBlur(np.clip(encode(bounded(planes[name])), 0, 1), (0, 0), 1.0)
         flat &= local_range(shown, NEAR) < FLAT
     return float(np.count_nonzero(much & flat) / np.count_nonzero(much))

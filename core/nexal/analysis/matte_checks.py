@@ -17,6 +17,7 @@ from nexal.analysis.marks import Mark, marked
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
+from nexal.kernels.bounds import bounded, covering
 from nexal.kernels.morphology import local_range
 from nexal.kernels.pointmath import encode
 from nexal.operations import find, parse_settings
@@ -78,7 +79,7 @@ def thin_parts(
     window = before.description.window
     shared = window.intersect(after.description.window)
     source, result = (
-        np.nan_to_num(plane[shared.within(feed.description.window)], posinf=0, neginf=0)
+        bounded(plane[shared.within(feed.description.window)])
         for plane, feed in zip(full, (before, after), strict=True)
     )
     if domain == "display" and not before.description.all_data:
@@ -156,7 +157,7 @@ def check_matte(
         feed = plan.feed(f"{item}.{ALPHA_NAME}")
     scale = scale_within(feed.description.display, LONGEST)
     plane = engine.evaluate(feed, plan, scale=scale, looked_at=True, patient=False).planes[PLANE_NAME]
-    plane = np.nan_to_num(plane, posinf=1, neginf=0)
+    plane = covering(plane)
     if float(plane.max(initial=0)) - float(plane.min(initial=0)) < 1e-6 or not _is_matte(plane):
         return warnings
     address = item if plan.feed(item).description.is_plane else f"{item}.{ALPHA_NAME}"
@@ -204,7 +205,7 @@ class _Matte:
             after = engine.evaluate(feed, plan, scale=self.scale, looked_at=True, patient=False).planes[PLANE_NAME]
             if after.shape != self.plane.shape:
                 return None
-            after = np.nan_to_num(after, posinf=1, neginf=0)
+            after = covering(after)
             before = float(np.abs(self.plane - ideal)[wrong].sum(dtype=np.float64))
             left = float(np.abs(after - ideal)[wrong].sum(dtype=np.float64))
             harm = float(np.abs(after - self.plane)[~spared].sum(dtype=np.float64))

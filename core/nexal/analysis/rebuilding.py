@@ -11,6 +11,7 @@ from nexal.analysis.trying import tried
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.errors import RecipeError
+from nexal.kernels.bounds import bounded
 from nexal.picture import Plane
 
 LONGEST = 960
@@ -84,7 +85,7 @@ def seen(
     feed = other.feed(name)
     scale = scale_within(feed.description.window, LONGEST)
     picture = engine.evaluate(feed, other, scale=scale, cancellation=cancellation)
-    return np.nan_to_num(next(iter(picture.planes.values())))
+    return bounded(next(iter(picture.planes.values())))
 
 
 def rebuilt(engine: Engine, plan: Plan, item: str, cancellation: Cancellation | None = None) -> dict[str, Any]:

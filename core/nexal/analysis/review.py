@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from nexal.errors import FormatError
 from nexal.formats.reading import StoredSource
+from nexal.kernels.bounds import bounded
 from nexal.kernels.pointmath import encode
 from nexal.picture import ALPHA_NAME, Alpha, Window
 
@@ -34,7 +35,7 @@ def as_seen(source: StoredSource) -> Seen:
     result = np.zeros((region.height, region.width, 3), np.uint8)
     for index in range(3):
         name = names[min(index, len(names) - 1)]
-        plane = np.nan_to_num(planes[name], nan=0, posinf=1, neginf=0)
+        plane = bounded(planes[name])
         if described.alpha is Alpha.STRAIGHT and name in described.colour and ALPHA_NAME in planes:
             plane = plane * planes[ALPHA_NAME]
         shown = plane if name in described.data else encode(plane)

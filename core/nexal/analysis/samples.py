@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.analysis.view import ViewPlanes
+from nexal.kernels.bounds import share
 from nexal.kernels.halves import write_halves
 from nexal.kernels.lookup import looked_up
 from nexal.kernels.pointmath import encode
@@ -107,4 +108,4 @@ def _code_table(ends: Ends | None, exposure: float) -> NDArray[np.uint8]:
             seen = np.asarray(encode(np.clip(values * np.float32(2.0**exposure), 0, 1)))
         else:
             seen = (values - np.float32(ends[0])) / np.float32(ends[1] - ends[0])
-        return np.rint(255 * np.nan_to_num(np.clip(seen, 0, 1), nan=0.0)).astype(np.uint8)
+        return np.rint(255 * share(seen)).astype(np.uint8)

@@ -19,6 +19,7 @@ from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.errors import SettingError
+from nexal.kernels.bounds import bounded
 from nexal.kernels.pointmath import encode
 from nexal.kernels.ranking import MODES, SINGLE, SYMMETRIC, crossed, quality, rank
 from nexal.operations.ink import separated
@@ -140,7 +141,7 @@ def _unmarked(
         return []
     known = [encode(planes[rgb]) for planes in samples]
     known = [planes[:, :: max(1, planes.shape[1] // KNOWN)] for planes in known]
-    seen = np.nan_to_num(encode(proxy[rgb]), posinf=1, neginf=0)
+    seen = encode(proxy[rgb])
     tree = cKDTree(np.concatenate(known, axis=1).T)
     distance, _ = tree.query(seen.reshape(3, -1).T, distance_upper_bound=FAR)
     far = np.isinf(distance).reshape(seen.shape[1:]).astype(np.uint8)
@@ -184,7 +185,7 @@ def _proxy(
 ) -> NDArray[np.float32]:
     scale = scale_within(feed.description.window, PROXY)
     planes = _whole(engine, plan, feed, names, scale, cancellation)
-    return np.stack([planes[name] for name in names])
+    return bounded(np.stack([planes[name] for name in names]))
 
 
 def _whole(
@@ -262,7 +263,7 @@ class _Judge:
         inside, outside = (values[np.isfinite(values)] for values in (inside, outside))
         auc = exact_auc(inside, outside)
         black, white = best_stretch(inside, outside, bright=auc >= 0.5)
-        plane = np.nan_to_num(crossed(self.proxy.reshape(len(self.names), -1), code), posinf=0, neginf=0)
+        plane = bounded(crossed(self.proxy.reshape(len(self.names), -1), code))
         kept, noise = quality(plane.reshape(self.proxy.shape[1:]), self.edges, black, white)
         a, b, mode, invert_a, invert_b = (int(number) for number in code)
         row: dict[str, Any] = {"a": self.names[a], "invert_a": bool(invert_a), "invert_b": bool(invert_b)}
@@ -288,7 +289,7 @@ def _steps(fisher: Any) -> Any:
 
 def _edges(proxy: Plane) -> NDArray[np.bool_]:
     steepness = np.zeros(proxy.shape[1:], np.float32)
-    for plane in np.nan_to_num(proxy, posinf=0, neginf=0):
+    for plane in proxy:
         down, across = np.gradient(plane) if min(plane.shape) > 1 else (np.zeros_like(plane), np.zeros_like(plane))
         steepness = np.maximum(steepness, np.hypot(down, across))
     return steepness > np.quantile(steepness, 1 - EDGES)

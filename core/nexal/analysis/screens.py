@@ -13,6 +13,7 @@ from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import scale_within
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
+from nexal.kernels.bounds import bounded
 from nexal.kernels.denoising import noise_of
 from nexal.kernels.screening import SCREENS
 from nexal.kernels.screens import bare_screen, commonest_screen, estimated, soft
@@ -48,7 +49,7 @@ def screen_facts(engine: Engine, plan: Plan, feed: Feed) -> ScreenFacts | None:
 
     def seen(region: Window, at: Fraction) -> NDArray[np.float32]:
         found = engine.evaluate(feed, plan, scale=at, region=region, channels=list(names), patient=False).planes
-        return np.nan_to_num(np.stack([found[name] for name in names]), nan=0, posinf=0, neginf=0)
+        return bounded(np.stack([found[name] for name in names]))
 
     small = seen(window.scaled(scale), scale)
     screen = commonest_screen(small) if min(small.shape[1:]) >= 16 else None

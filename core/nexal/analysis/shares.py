@@ -11,6 +11,7 @@ from nexal.engine import Engine, Node, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.engine.plan import Feed
 from nexal.errors import RecipeError
+from nexal.kernels.bounds import bounded
 from nexal.operations.passes import UNTOUCHED, SumPasses, pass_channels
 
 
@@ -42,8 +43,7 @@ def _light(engine: Engine, plan: Plan, feed: Feed, times: Feed | None, gains: tu
         region = feed.description.window.scaled(SCALES[-1])
         planes = planes * _colour(engine, plan, times, region)
     weighted = sum(
-        weight * gain * np.nan_to_num(plane, posinf=0, neginf=0)
-        for weight, gain, plane in zip(LUMINANCE.values(), gains, planes, strict=True)
+        weight * gain * bounded(plane) for weight, gain, plane in zip(LUMINANCE.values(), gains, planes, strict=True)
     )
     return float(np.maximum(weighted, 0).mean())
 

@@ -13,6 +13,7 @@ from nexal.analysis.follow import Seen, seen_through
 from nexal.engine import Cancellation, Engine, Plan
 from nexal.engine.plan import as_kind
 from nexal.formats.statistics import noise
+from nexal.kernels.bounds import bounded, share
 from nexal.picture import PLANE_NAME, Plane, Window
 from nexal.session import items_behind
 from nexal.work import current
@@ -86,7 +87,7 @@ def _matte(engine: Engine, plan: Plan, address: str, cancellation: Cancellation 
     display = feed.description.display
     region = Window(0, 0, display.width, display.height)
     plane = engine.evaluate(feed, plan, channels=[PLANE_NAME], region=region, cancellation=cancellation).planes
-    return np.clip(np.nan_to_num(plane[PLANE_NAME]), 0, 1)
+    return share(plane[PLANE_NAME])
 
 
 def _change(
@@ -97,7 +98,7 @@ def _change(
     moved = np.abs(next_matte - matte)
     if picture is None or next_picture is None or not picture.shape == next_picture.shape == matte.shape:
         return float(moved.mean(dtype=np.float64)), 1.0
-    difference = np.nan_to_num(next_picture - picture).astype(np.float32)
+    difference = bounded(next_picture) - bounded(picture)
     spatial = np.sqrt(2) * max(noise(picture), noise(next_picture)) / 0.6745 / np.sqrt(20)
     temporal = float(np.median(np.abs(difference))) / 0.6745
     sigma = max(min(spatial, temporal), LEAST_NOISE)

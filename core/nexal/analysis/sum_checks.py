@@ -11,6 +11,7 @@ from nexal.analysis.checking import check, remedy_kind
 from nexal.engine import Engine, Plan
 from nexal.engine.evaluate import SCALES
 from nexal.formats.reading import StoredSource
+from nexal.kernels.bounds import bounded
 from nexal.operations.passes import pass_channels
 from nexal.recipe import Step
 
@@ -124,7 +125,7 @@ def _means(engine: Engine, plan: Plan, address: str) -> np.ndarray[Any, np.dtype
     picture = engine.evaluate(
         feed, plan, scale=SCALES[-1], region=region, channels=names, looked_at=True, patient=False
     )
-    return np.nan_to_num(np.stack([picture.planes[name] for name in names]), posinf=0, neginf=0)
+    return bounded(np.stack([picture.planes[name] for name in names]))
 
 
 def _encoded(plan: Plan, step: Step, addresses: list[str]) -> list[dict[str, Any]]:

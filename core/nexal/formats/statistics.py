@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.bounds import bounded
 from nexal.kernels.halves import from_halves
 from nexal.kernels.pointmath import encode
 from nexal.picture import NOTHING_FROM, Plane
@@ -69,7 +70,7 @@ def noise(plane: Plane) -> float:
 
     height, width = plane.shape
     top, left = max(0, height // 2 - 256), max(0, width // 2 - 256)
-    crop = np.nan_to_num(plane[top : top + 512, left : left + 512], posinf=0, neginf=0)
+    crop = bounded(plane[top : top + 512, left : left + 512])
     laplacian = cv2.Laplacian(crop.astype(np.float64), cv2.CV_64F)
     return float(np.median(np.abs(laplacian - np.median(laplacian))))
 

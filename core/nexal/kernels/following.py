@@ -15,6 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.bounds import bounded
 from nexal.picture import Plane, Window
 
 Model = Literal["shift", "similarity", "affine", "perspective"]
@@ -54,8 +55,7 @@ def apply(matrix: Matrix3, points: Points) -> Points:
 
 def levelled(picture: Plane) -> NDArray[np.uint8]:
     """A picture without its own brightness and contrast, as bytes: (v - mean) / deviation of the neighbourhood."""
-    clean = np.nan_to_num(picture.astype(np.float32), nan=0, posinf=4, neginf=-4)
-    clean = np.clip(clean, -4, 4)
+    clean = np.clip(bounded(picture), -4, 4)
     mean = cv2.blur(clean, (LOCAL, LOCAL))
     square = cv2.blur(clean * clean, (LOCAL, LOCAL))
     deviation = np.sqrt(np.maximum(square - mean * mean, 0))
@@ -70,7 +70,7 @@ class Region:
         """`picture` covers `window`, which holds the outline (N x 2, full-resolution positions)."""
         self.model = model
         self.outline = outline
-        self._picture = np.nan_to_num(picture.astype(np.float32), nan=0, posinf=4, neginf=-4)
+        self._picture = bounded(picture)
         self._origin = np.array([window.x, window.y], np.float64)
         mask = np.zeros(picture.shape, np.uint8)
         cv2.fillPoly(mask, [np.round(outline - self._origin - 0.5).astype(np.int32)], 255)
@@ -207,7 +207,7 @@ def _likeness(
     side = np.arange(PATCH, dtype=np.float32) - PATCH // 2
     patches = []
     for picture, points in ((template, before), (seen, after)):
-        held = np.clip(np.nan_to_num(points), -1e4, 3e4).astype(np.float32)
+        held = np.clip(bounded(points), -1e4, 3e4)
         across = np.broadcast_to(held[:, 0, None, None] + side[None, None, :], (len(held), PATCH, PATCH))
         down = np.broadcast_to(held[:, 1, None, None] + side[None, :, None], (len(held), PATCH, PATCH))
         maps = [np.ascontiguousarray(part.reshape(-1, PATCH)) for part in (across, down)]

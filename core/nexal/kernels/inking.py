@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.errors import SettingError
+from nexal.kernels.bounds import share
 from nexal.picture import Plane
 
 Intent = Literal["relative", "perceptual", "absolute"]
@@ -19,14 +20,14 @@ _PER_CENT = np.float32(100)
 
 def to_ink(colour: Sequence[Plane], profile: bytes, intent: Intent) -> list[Plane]:
     """C, M, Y, K (1 = full ink) that print display-encoded sRGB, held in 0..1. Raises SettingError."""
-    held = [np.clip(np.nan_to_num(plane), 0, 1) for plane in colour]
+    held = [share(plane) for plane in colour]
     inks = _transformed(held, _srgb(), profile, ("rgb", "cmyk"), intent)
     return [np.clip(inks[..., index] / _PER_CENT, 0, 1) for index in range(4)]
 
 
 def to_colour(inks: Sequence[Plane], profile: bytes, intent: Intent) -> list[Plane]:
     """Display-encoded sRGB, held in 0..1, of C, M, Y, K (1 = full ink, held in 0..1). Raises SettingError."""
-    held = [np.clip(np.nan_to_num(plane), 0, 1) * _PER_CENT for plane in inks]
+    held = [share(plane) * _PER_CENT for plane in inks]
     colour = _transformed(held, profile, _srgb(), ("cmyk", "rgb"), intent)
     return [np.clip(colour[..., index], 0, 1) for index in range(3)]
 

@@ -13,6 +13,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.bounds import share
 from nexal.picture import Plane
 
 SIDE = 8
@@ -75,5 +76,5 @@ def codes(plane: Plane, most: int, dither: str = "none") -> NDArray[Any]:
 
     Values that are whole codes already come out as they are, whatever the dither. NaN becomes 0.
     """
-    scaled = np.clip(np.nan_to_num(plane, nan=0.0), 0, 1) * np.float32(most)
+    scaled = share(plane) * np.float32(most)
     return DITHERS[dither](np.ascontiguousarray(scaled), most).astype(np.uint8 if most == 255 else np.uint16)

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.errors import RecipeError
+from nexal.kernels.bounds import bounded, covering
 from nexal.kernels.pointmath import Value, clip, decode, encode, lerp, maximum, uncovered, unpremultiplied
 from nexal.operations.base import (
     Channels,
@@ -326,10 +327,10 @@ class RecoverColour(Operation):
         from pymatting.foreground.estimate_foreground_ml import estimate_foreground_ml
 
         names = rgb_names(scene.descriptions["picture"], "picture")
-        matte = np.nan_to_num(inputs["matte"][PLANE_NAME], posinf=1, neginf=0)
+        matte = covering(inputs["matte"][PLANE_NAME])
         alpha: Plane = clip(matte, 0, 1)
         scene.work.check()
-        planes = [np.nan_to_num(inputs["picture"][name], posinf=0, neginf=0) for name in names]
+        planes = [bounded(inputs["picture"][name]) for name in names]
         # The estimation holds its result within 0..1: brighter light is scaled into it and back.
         peak = max(1.0, *(float(plane.max(initial=0)) for plane in planes))
         image = np.stack(planes, axis=-1).astype(np.float32) / np.float32(peak)
@@ -341,11 +342,12 @@ class RecoverColour(Operation):
                 [inputs["clean"][name] for name in rgb_names(scene.descriptions["clean"], "clean")], axis=-1
             )
             window = scene.descriptions["clean"].window.scaled(scene.scale)
-            known = (inside(window, scene.region)[..., None] > 0) & np.isfinite(clean)
-            found = _explained(found, image * np.float32(peak), np.where(known, clean, 0), alpha[..., None], known)
+            known = (inside(window, scene.region)[..., None] > 0) & ~np.isnan(clean)
+            clean = np.where(known, bounded(clean), 0)
+            found = _explained(found, image * np.float32(peak), clean, alpha[..., None], known)
             if "spill" in inputs:
-                lying = np.clip(np.nan_to_num(inputs["spill"][PLANE_NAME]), 0, alpha)[..., None]
-                found = _freed(found, np.where(known, clean, 0), lying, alpha[..., None])
+                lying = np.clip(covering(inputs["spill"][PLANE_NAME]), 0, alpha)[..., None]
+                found = _freed(found, clean, lying, alpha[..., None])
         result = {name: np.ascontiguousarray(found[..., index]) for index, name in enumerate(names)}
         return {name: matte if name == ALPHA_NAME else result[name] for name in channels}
 

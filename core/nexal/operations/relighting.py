@@ -10,6 +10,7 @@ from pydantic import model_validator
 
 from nexal.camera import Camera
 from nexal.errors import SettingError
+from nexal.kernels.bounds import bounded
 from nexal.operations.base import Operation, Port, Scene, Settings, register, setting
 from nexal.operations.geometry import axes_of, places_of
 from nexal.operations.keying import rgb_names
@@ -124,7 +125,7 @@ class Relight(Operation):
         from nexal.kernels import relighting
 
         places, there = places_of(inputs, scene, "position")
-        normals = [np.nan_to_num(inputs["normals"][name]) for name in axes_of(scene.descriptions["normals"], "normals")]
+        normals = [bounded(inputs["normals"][name]) for name in axes_of(scene.descriptions["normals"], "normals")]
         point, ambient = settings.light == "point", settings.light == "ambient"
         light = np.array(settings.at if point else settings.direction, float)
         light = light if point or ambient else light / np.linalg.norm(light)
@@ -168,11 +169,11 @@ class Relight(Operation):
 
 
 def _mean(planes: Mapping[str, Plane], description: Description) -> tuple[float, ...]:
-    """The mean light of what a picture covers; what is not finite is none."""
+    """The mean light of what a picture covers."""
     cover = planes[ALPHA_NAME] if description.has_alpha else np.float32(1)
     straight = description.has_alpha and description.alpha is Alpha.STRAIGHT
     names = rgb_names(description, "around")
-    light = (np.nan_to_num(planes[name] * (cover if straight else 1), posinf=0, neginf=0) for name in names)
+    light = (bounded(planes[name] * (cover if straight else 1)) for name in names)
     share = max(float(np.mean(cover)), 1e-6)
     return tuple(float(np.mean(plane, dtype=np.float64)) / share for plane in light)
 

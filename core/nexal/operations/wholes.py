@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from pydantic import field_validator
 
 from nexal.errors import SettingError
-from nexal.kernels.bounds import bounded
+from nexal.kernels.bounds import bounded, share
 from nexal.kernels.pointmath import safe_divide
 from nexal.operations.base import Operation, Port, Scene, Settings, setting
 from nexal.operations.keying import rgb_names
@@ -114,11 +114,7 @@ def sides_of(inputs: Mapping[str, Mapping[str, Plane]], settings: SidedSettings,
     """`keep` and `drop`, H x W from 0 to 1, where something is surely subject or surely not; without a key where
     nothing is said. What is painted later counts, and more than what is fed in."""
     shape = (scene.region.height, scene.region.width)
-    sides = {
-        port: np.clip(np.nan_to_num(inputs[port][PLANE_NAME]), 0, 1).astype(np.float32)
-        for port in ("keep", "drop")
-        if port in inputs
-    }
+    sides = {port: share(inputs[port][PLANE_NAME]).astype(np.float32) for port in ("keep", "drop") if port in inputs}
     for stroke in settings.strokes:
         scene.work.check()
         part = reached(stroke, scene)

@@ -142,9 +142,10 @@ class BrowserTest(StaticLiveServerTestCase):
         if long_tasks:
             longest = long_tasks[0]
             print(f"{self.id()}: a task of {longest.clock:.0f} ms, {longest.processor:.0f} ms of it computed")
-        frozen = [task for task in long_tasks if task.processor > MOST_MS]
-        if frozen and not self.long_tasks_because:
-            self.fail(f"the page computed for {frozen[0].processor:.0f} ms without a break")
+            if longest.processor > MOST_MS and not self.long_tasks_because:
+                most = _long_tasks().most()
+                if longest.processor > most:
+                    self.fail(f"the page computed for {longest.processor:.0f} ms without a break, of {most:.0f}")
 
     def make_shot(self, name: str, recipe: dict[str, Any], files: dict[str, bytes]) -> Shot:
         shot = Shot.objects.create(project=self.project, name=name)
@@ -334,9 +335,13 @@ class BrowserTest(StaticLiveServerTestCase):
     def violations(self, page: Page) -> list[str]:
         """What is seriously wrong with a page for people who cannot see or point well, by axe-core."""
         axe = (Path(settings.ROOT) / "web/node_modules/axe-core/axe.min.js").read_text()
+        self.assert_never_frozen()
         # The page's policy forbids scripts from elsewhere; evaluate goes past it, a script tag would not.
         page.evaluate(axe)
         result = page.evaluate("axe.run(document, { resultTypes: ['violations'] })")
+        # What reads the whole page at once freezes it.
+        page.wait_for_timeout(50)
+        _long_tasks().take()
         return [
             f"{row['id']}: {row['nodes'][0]['html'][:150]}"
             for row in result["violations"]

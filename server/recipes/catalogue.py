@@ -18,7 +18,7 @@ class PortRow(Schema):
     required: bool
     many: bool
     role: str = Field(
-        description="What feeds it by itself: depth, position, normal, id, matte, colour, made, or anything"
+        description="What feeds it by itself: depth, position, normal, matte, id, colour, made, or anything"
     )
 
 

@@ -40,7 +40,7 @@ class Item(Schema):
     problem: Problem | None = None
 
 
-_UNKNOWN = Item(name="").dict()
+_UNKNOWN = Item(name="", roles=[]).dict()
 ITEMS_BYTES = 8 << 20
 """Of answers that are kept."""
 

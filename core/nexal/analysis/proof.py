@@ -62,7 +62,7 @@ def checked_target(feed: Feed, spec: Mapping[str, Any]) -> Target:
         )
     if len(feed.description.channels) > MOST_CHANNELS:
         raise RecipeError("has too many channels", where="proof", remedy=f"prove a picture of {MOST_CHANNELS} or less")
-    return target_of(parse_output({"from": feed.node.item, "file": "proof.png", **spec}, "proof"))
+    return target_of(parse_output({"from": feed.node.item, "file": "proof", "format": "png", **spec}, "proof"))
 
 
 def proof(

@@ -2863,7 +2863,7 @@ export interface components {
             many: boolean;
             /**
              * Role
-             * @description What feeds it by itself: depth, position, normal, id, matte, colour, made, or anything
+             * @description What feeds it by itself: depth, position, normal, matte, id, colour, made, or anything
              */
             role: string;
         };

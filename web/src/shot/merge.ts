@@ -8,6 +8,7 @@ import {
   rename,
   sourcesOf,
   stepsOf,
+  usersOf,
 } from "@/api/recipe";
 
 /** A place that two people changed otherwise, with what each made of it. */
@@ -61,6 +62,8 @@ function fields(
 
 function mergedStep(base: Step | undefined, mine: Step, theirs: Step, prefer: Side, clashes: Clash[]): Step {
   const { name } = theirs;
+  // Of two operations, neither the ports nor the settings fit together.
+  if (mine.op !== theirs.op) return one(base, mine, theirs, name, prefer, clashes) as Step;
   const part = (step: Step | undefined, key: "in" | "set") => (step?.[key] ?? {}) as Values;
   const inner = (key: "in" | "set", word: string) =>
     fields(
@@ -85,16 +88,22 @@ function mergedStep(base: Step | undefined, mine: Step, theirs: Step, prefer: Si
 
 /** Names that both gave to something new of their own: mine gets another one, with all that names it. */
 function apart(base: Recipe, mine: Recipe, theirs: Recipe): Recipe {
-  const old = new Set(itemsOf(base));
   const find = (recipe: Recipe, name: string) =>
     sourcesOf(recipe)[name] ?? stepsOf(recipe).find((step) => step.name === name);
+  const untouched = (name: string) =>
+    same(find(mine, name), find(base, name)) &&
+    usersOf(mine, name).every((user) => same(find(mine, user), find(base, user)));
+  // A source that one side took away, and a step of the other that bears its name now, are two things as well.
+  const together = (name: string) =>
+    itemsOf(base).includes(name) &&
+    (untouched(name) || name in sourcesOf(mine) === name in sourcesOf(theirs));
   const taken = new Set(itemsOf(theirs));
   return itemsOf(mine)
-    .filter((name) => !old.has(name) && taken.has(name) && !same(find(mine, name), find(theirs, name)))
+    .filter((name) => !together(name) && taken.has(name) && !same(find(mine, name), find(theirs, name)))
     .reduce((recipe, name) => {
-      const all = { ...recipe, steps: [...stepsOf(recipe), ...stepsOf(theirs)] };
-      const both = { ...all, sources: { ...sourcesOf(theirs), ...sourcesOf(recipe) } };
-      return rename(recipe, name, freeName(both, name));
+      const all = { ...recipe, steps: [recipe, theirs, base].flatMap(stepsOf) };
+      const sources = { ...sourcesOf(base), ...sourcesOf(theirs), ...sourcesOf(recipe) };
+      return rename(recipe, name, freeName({ ...all, sources }, name));
     }, mine);
 }
 
@@ -159,49 +168,103 @@ export function merge(base: Recipe, given: Recipe, theirs: Recipe, prefer: Side)
     steps: order.map((name) => steps.get(name)!),
     ...(Object.keys(outputs).length ? { outputs } : {}),
   };
-  return { recipe: sorted(restored(recipe, base, mine, theirs, prefer, clashes)), clashes };
+  return { recipe: mended(recipe, { base, mine, theirs, prefer, clashes }), clashes };
+}
+
+interface Sides {
+  base: Recipe;
+  mine: Recipe;
+  theirs: Recipe;
+  prefer: Side;
+  clashes: Clash[];
 }
 
 /**
- * The recipe with what one side took away and the other side's change names: told as a clash, and there again where the
- * preferred side has it.
+ * The recipe in an order that can be computed. What one side took away and the other's change is fed from is told as a
+ * clash. Where the preferred side has the step that is fed from it otherwise, the step is as that side made it;
+ * else what was taken away is there again, with all that it is fed from in turn. Steps that would feed each other
+ * in a circle are as the preferred side made them.
  */
-function restored(
-  recipe: Recipe,
-  base: Recipe,
-  mine: Recipe,
-  theirs: Recipe,
-  prefer: Side,
-  clashes: Clash[],
-): Recipe {
-  const known = new Set(itemsOf(recipe));
-  const preferred = prefer === "mine" ? mine : theirs;
-  const back: Step[] = [];
-  for (const step of stepsOf(recipe))
-    for (const address of addressesOf(step)) {
-      const item = itemOf(address);
-      if (known.has(item) || !itemsOf(base).includes(item)) continue;
-      const told = (side: Recipe) => (itemsOf(side).includes(item) ? "uses it" : "took it away");
-      clashes.push({ where: `${step.name}: fed from ${item}`, mine: told(mine), theirs: told(theirs) });
-      const gone = stepsOf(preferred).find((other) => other.name === item);
-      if (gone && !back.includes(gone)) back.push(gone);
+function mended(given: Recipe, sides: Sides): Recipe {
+  const preferred = sides[sides.prefer];
+  const other = sides.prefer === "mine" ? sides.theirs : sides.mine;
+  const settled = new Set<string>();
+  let recipe = given;
+  for (;;) {
+    const missing = firstMissing(recipe, new Set([...itemsOf(sides.mine), ...itemsOf(sides.theirs)]));
+    if (!missing) {
+      const { sorted, circle } = inOrder(recipe);
+      const turned = circle.filter((step) => !settled.has(step.name) && stepIn(preferred, step.name));
+      if (!turned.length) return sorted;
+      for (const step of turned) {
+        settled.add(step.name);
+        clash(sides, `${step.name}: fed from`, (side) => inputsOf(stepIn(side, step.name)));
+        recipe = withStep(recipe, stepIn(preferred, step.name)!);
+      }
+      continue;
     }
-  return { ...recipe, steps: [...back, ...stepsOf(recipe)] };
+    const { user, item } = missing;
+    const known = (side: Recipe) => itemsOf(side).includes(item);
+    clash(sides, `${user}: fed from ${item}`, (side) => (known(side) ? "uses it" : "took it away"));
+    const instead = stepIn(preferred, user);
+    if (!known(preferred) && instead && !settled.has(user)) {
+      settled.add(user);
+      recipe = withStep(recipe, instead);
+    } else recipe = withItem(recipe, known(preferred) ? preferred : other, item);
+  }
 }
 
-/** The recipe with every step behind what feeds it. */
-function sorted(recipe: Recipe): Recipe {
+function clash({ mine, theirs, clashes }: Sides, where: string, told: (side: Recipe) => string) {
+  if (!clashes.some((known) => known.where === where))
+    clashes.push({ where, mine: told(mine), theirs: told(theirs) });
+}
+
+const inputsOf = (step: Step | undefined) => told(step && addressesOf(step).join(", "));
+
+const stepIn = (recipe: Recipe, name: string) => stepsOf(recipe).find((step) => step.name === name);
+
+const withStep = (recipe: Recipe, step: Step): Recipe => ({
+  ...recipe,
+  steps: stepsOf(recipe).map((old) => (old.name === step.name ? step : old)),
+});
+
+/** The recipe with an item of another one that it has not. */
+function withItem(recipe: Recipe, from: Recipe, item: string): Recipe {
+  const source = sourcesOf(from)[item];
+  if (source) return { ...recipe, sources: { ...sourcesOf(recipe), [item]: source } };
+  return { ...recipe, steps: [stepIn(from, item)!, ...stepsOf(recipe)] };
+}
+
+/** An item of these that something is fed from and that is not there, and what is fed from it. */
+function firstMissing(recipe: Recipe, items: Set<string>): { user: string; item: string } | null {
   const known = new Set(itemsOf(recipe));
-  const done = new Set(Object.keys(sourcesOf(recipe)));
-  const left = [...stepsOf(recipe)];
-  const result: Step[] = [];
-  while (left.length) {
-    const ready = left.findIndex((step) =>
-      addressesOf(step).every((address) => !known.has(itemOf(address)) || done.has(itemOf(address))),
-    );
-    const [step] = left.splice(Math.max(0, ready), 1);
-    result.push(step!);
-    done.add(step!.name);
+  const uses = stepsOf(recipe).flatMap((step) => addressesOf(step).map((address) => [step.name, address]));
+  for (const [name, output] of Object.entries(recipe.outputs ?? {})) {
+    const address = (output as { from?: unknown }).from;
+    if (typeof address === "string") uses.push([`output ${name}`, address]);
   }
-  return { ...recipe, steps: result };
+  const found = uses.find(([, address]) => items.has(itemOf(address!)) && !known.has(itemOf(address!)));
+  return found ? { user: found[0]!, item: itemOf(found[1]!) } : null;
+}
+
+/** The recipe with every step behind what feeds it, and the steps that feed each other in a circle. */
+function inOrder(recipe: Recipe): { sorted: Recipe; circle: Step[] } {
+  const inputs = new Map(stepsOf(recipe).map((step) => [step.name, new Set(addressesOf(step).map(itemOf))]));
+  const result: Step[] = [];
+  let left = stepsOf(recipe);
+  for (;;) {
+    const waiting = new Set(left.map((step) => step.name));
+    const ready = left.find((step) => [...inputs.get(step.name)!].every((item) => !waiting.has(item)));
+    if (!ready) break;
+    result.push(ready);
+    left = left.filter((step) => step !== ready);
+  }
+  const sorted = { ...recipe, steps: [...result, ...left] };
+  // What only waits for a circle is none.
+  for (;;) {
+    const used = new Set(left.flatMap((step) => [...inputs.get(step.name)!]));
+    const circle = left.filter((step) => used.has(step.name));
+    if (circle.length === left.length) return { sorted, circle };
+    left = circle;
+  }
 }

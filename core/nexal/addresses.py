@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
+from typing import Any
 
 from nexal.errors import AddressError, nearest
 from nexal.picture import split_channel
 
 ITEM_NAME = re.compile(r"[a-z][a-z0-9_]{0,62}")
+ADDRESS_KEYS = frozenset({"from", "times", "mask"})
+"""Keys inside of settings that hold addresses."""
 
 
 def split_address(address: str) -> tuple[str, str]:
@@ -47,3 +50,30 @@ def select(rest: str, channels: Sequence[str], item: str) -> dict[str, str]:
         where=f"{item}.{rest}",
         remedy=nearest(rest, [*channels, *layers]),
     )
+
+
+def renamed_address(address: str, names: Mapping[str, str]) -> str:
+    """An address of an item or of a channel of it, with the item's new name where it has one."""
+    item, dot, rest = address.partition(".")
+    return names.get(item, item) + dot + rest
+
+
+def readdressed(step: Mapping[str, Any], names: Mapping[str, str]) -> dict[str, Any]:
+    """A step of a recipe file with the items that feed it by their new names: in its ports and its settings."""
+    ports = {port: _renamed(fed, names) for port, fed in step.get("in", {}).items()}
+    settings = _in_settings(step.get("set", {}), names)
+    return {**step, **({"in": ports} if ports else {}), **({"set": settings} if settings else {})}
+
+
+def _renamed(fed: str | Sequence[str], names: Mapping[str, str]) -> str | list[str]:
+    return renamed_address(fed, names) if isinstance(fed, str) else [renamed_address(address, names) for address in fed]
+
+
+def _in_settings(value: Any, names: Mapping[str, str], key: str = "") -> Any:
+    if key in ADDRESS_KEYS and isinstance(value, str):
+        return renamed_address(value, names)
+    if isinstance(value, list):
+        return [_in_settings(inner, names) for inner in value]
+    if isinstance(value, dict):
+        return {name: _in_settings(inner, names, name) for name, inner in value.items()}
+    return value

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import json
 import unittest
+from typing import Any, ClassVar
 
 from core_support import CoreTest, MemorySource, rgb, rgba, run
 
-from nexal.addresses import select, split_address
+from nexal.addresses import readdressed, renamed_address, select, split_address
 from nexal.errors import NexalError
+from nexal.operations import catalogue, find
+from nexal.operations.base import Operation, parse_settings
 from nexal.picture import Window
 from nexal.recipe import SourceSpec, load_recipe, numbered_file, numbers_in, parse_recipe, worded_file
 from nexal.session import frames_of
@@ -170,6 +173,37 @@ class Windows(CoreTest):
         grey = MemorySource({"Y": rgb()["R"]}, data=["Y"])
         step = {"name": "t", "op": "threshold", "in": {"from": "g"}}
         self.assertEqual(list(run([step], {"g": grey}).planes), ["Y"])
+
+
+class Renaming(CoreTest):
+    """Names of items in every place of a step that can hold them."""
+
+    SETTINGS: ClassVar[dict[str, dict[str, Any]]] = {
+        "route": {"to": {"R": {"from": "old.G"}, "mask": {"from": "old"}, "from": {"value": 1}}},
+        "to_ink": {"profile": {"from": "old"}},
+        "from_ink": {"profile": {"from": "old"}},
+        "bay": {"layers": [{"from": "old.R", "mask": "old.A"}, {"value": 1, "mask": "older"}]},
+        "sum_passes": {"passes": [{"stops": 1}, {"times": "old.albedo"}]},
+    }
+
+    def test_every_operation_whose_settings_hold_addresses_is_tried(self) -> None:
+        holding = {
+            name for name, operation in catalogue().items() if type(operation).references is not Operation.references
+        }
+        self.assertEqual(holding, set(self.SETTINGS))
+
+    def test_ports_and_settings_get_the_new_name_and_nothing_else_does(self) -> None:
+        for op, settings in self.SETTINGS.items():
+            with self.subTest(op):
+                step = {"name": "old", "op": op, "in": {"a": "old.R", "b": ["older", "old"]}, "set": settings}
+                now = readdressed(step, {"old": "new"})
+                self.assertEqual(now["in"], {"a": "new.R", "b": ["older", "new"]})
+                self.assertEqual((now["name"], now["op"]), ("old", op))
+                operation = find(op)
+                before, after = (operation.references(parse_settings(operation, each["set"])) for each in (step, now))
+                self.assertEqual(after, {key: renamed_address(at, {"old": "new"}) for key, at in before.items()})
+                self.assertNotEqual(after, before)
+                self.assertEqual(readdressed(now, {"new": "old"}), step)
 
 
 if __name__ == "__main__":

@@ -38,6 +38,17 @@ class _TimedResult(RemoteTestResult):
         super().stopTest(test)
         _note("test", test.id(), self._began)
 
+    def addSubTest(self, test: Any, subtest: Any, err: Any) -> None:  # noqa: N802
+        """A failure of the test itself, that says of what: what a test holds can't all be sent to another process, and
+        where it can't, the whole run ends."""
+        if err is None:
+            return
+        kind, error, trace = err
+        told = AssertionError(f"{subtest._subDescription()}: {error!r}")
+        (self.addFailure if issubclass(kind, test.failureException) else self.addError)(
+            test, (AssertionError, told, trace)
+        )
+
 
 class _TimedRunner(RemoteTestRunner):
     resultclass = _TimedResult

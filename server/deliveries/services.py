@@ -18,6 +18,7 @@ from config.errors import Refused, problem_of
 from deliveries.models import UNFINISHED, Deliverable, Render, RenderedFrame, RenderState
 from jobs import chores
 from jobs import services as jobs
+from nexal.addresses import renamed_address
 from nexal.errors import NO_ROOM, DiskError, NexalError, RenderError
 from nexal.file_names import plain
 from nexal.formats.announcing import announced
@@ -29,6 +30,7 @@ from nexal.session import output_feed, output_file, output_path, render_output, 
 from nexal.work import working
 from projects.models import Shot
 from projects.news import RENDERS, tell
+from projects.references import Names, refers
 from sources.models import SourceFrame, SourceState
 from sources.sequences import FileAtFrame, files_at
 from sources.services import library, unpacked
@@ -55,6 +57,22 @@ def checked_spec(spec: dict[str, Any]) -> Output:
     output = parse_output(spec, "deliverable")
     target_of(output)
     return output
+
+
+@refers("deliveries.Deliverable.spec", news=RENDERS)
+def _follow(shot: int, names: Names) -> bool:
+    changed = []
+    for deliverable in Deliverable.objects.filter(shot=shot):
+        before = deliverable.spec["from"]
+        if isinstance(before, str):
+            now: Any = renamed_address(before, names)
+        else:
+            now = {channel: renamed_address(address, names) for channel, address in before.items()}
+        if now != before:
+            deliverable.spec = deliverable.spec | {"from": now}
+            changed.append(deliverable)
+    Deliverable.objects.bulk_update(changed, ["spec"])
+    return bool(changed)
 
 
 def create(shot: Shot, name: str, spec: dict[str, Any]) -> Deliverable:

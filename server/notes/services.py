@@ -1,12 +1,14 @@
 """Notes kept, and kept with what they are about."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 
 from django.db.models import Count, QuerySet
 
 from config.errors import Refused
 from notes.models import Note
 from projects.models import Shot
+from projects.news import NOTES
+from projects.references import Names, refers
 
 MOST_OPEN, MOST_ANSWERS = 200, 100
 
@@ -22,10 +24,10 @@ def open_counts(shots: Iterable[int]) -> dict[int, int]:
     return {row["shot"]: row["many"] for row in rows}
 
 
-def follow_renames(shot: int, renamed: Mapping[str, str]) -> None:
-    """Notes on items go with their names."""
-    for old, new in renamed.items():
-        Note.objects.filter(shot=shot, item=old).update(item=new)
+@refers("notes.Note.item", news=NOTES)
+def _follow(shot: int, names: Names) -> bool:
+    changed = [Note.objects.filter(shot=shot, item=old).update(item=new) for old, new in names.items()]
+    return any(changed)
 
 
 def check_room(shot: Shot) -> None:

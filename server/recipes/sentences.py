@@ -3,6 +3,8 @@
 import json
 from typing import Any
 
+from nexal.addresses import readdressed
+
 Recipe = dict[str, Any]
 
 
@@ -21,15 +23,36 @@ def sentences(before: Recipe, after: Recipe) -> list[str]:
 
 
 def renamed(before: Recipe, after: Recipe) -> dict[str, str]:
-    """New names of a source and a step by their old ones, where exactly one of them has another name and no more."""
-    sources = before.get("sources", {}), after.get("sources", {})
-    steps = _named(before), _named(after)
-    names = {}
-    for old, new in (sources, steps):
-        gone, come = _gone(old, new), _gone(new, old)
-        if len(gone) == len(come) == 1 and {**old[gone[0]], "name": ""} == {**new[come[0]], "name": ""}:
-            names[gone[0]] = come[0]
+    """New names of sources and steps by their old ones: of those that are the same but for names, and no others are.
+
+    What they are fed from may have another name too.
+    """
+    kinds = [(before.get("sources", {}), after.get("sources", {})), (_named(before), _named(after))]
+    names: dict[str, str] = {}
+    found = True
+    while found:
+        found = False
+        for old, new in kinds:
+            gone = [name for name in _gone(old, new) if name not in names]
+            come = [name for name in _gone(new, old) if name not in names.values()]
+            like_old, like_new = (
+                _by_content({name: rows[name] for name in chosen}, fed)
+                for rows, chosen, fed in ((old, gone, names), (new, come, {}))
+            )
+            for content, alike in like_old.items():
+                if len(alike) == len(like_new.get(content, [])) == 1:
+                    names[alike[0]] = like_new[content][0]
+                    found = True
     return names
+
+
+def _by_content(rows: dict[str, Any], names: dict[str, str]) -> dict[str, list[str]]:
+    """Names of rows by what is the same whatever they are called, with what feeds them by its new names."""
+    found: dict[str, list[str]] = {}
+    for name, row in rows.items():
+        content = json.dumps({**readdressed(row, names), "name": ""}, sort_keys=True)
+        found.setdefault(content, []).append(name)
+    return found
 
 
 def _named(recipe: Recipe) -> dict[str, Any]:
@@ -44,9 +67,9 @@ def _sources(before: Recipe, after: Recipe) -> list[str]:
     old, new = before.get("sources", {}), after.get("sources", {})
     gone, come = _gone(old, new), _gone(new, old)
     names = renamed(before, after)
-    if any(name in names for name in gone):
-        return [f"Source {name} renamed {names[name]}" for name in gone]
-    changes = [f"Source {name} added" for name in come] + [f"Source {name} removed" for name in gone]
+    changes = [f"Source {name} renamed {names[name]}" for name in gone if name in names]
+    changes += [f"Source {name} added" for name in come if name not in names.values()]
+    changes += [f"Source {name} removed" for name in gone if name not in names]
     return changes + [f"Source {name} read differently" for name in new if name in old and old[name] != new[name]]
 
 
@@ -54,16 +77,15 @@ def _steps(before: Recipe, after: Recipe) -> list[str]:
     old, new = _named(before), _named(after)
     gone, come = _gone(old, new), _gone(new, old)
     names = renamed(before, after)
-    changes = []
-    if any(name in names for name in gone):
-        changes += [f"{name} renamed {names[name]}" for name in gone]
-    else:
-        changes += [f"{name} added ({new[name]['op']})" for name in come]
-        changes += [f"{name} deleted" for name in gone]
-    instead = dict(zip(gone, come, strict=True)) if len(gone) == len(come) == 1 else {}
+    changes = [f"{name} renamed {names[name]}" for name in gone if name in names]
+    gone, come = [name for name in gone if name not in names], [name for name in come if name not in names.values()]
+    changes += [f"{name} added ({new[name]['op']})" for name in come]
+    changes += [f"{name} deleted" for name in gone]
+    # What took another's place is fed to what that fed.
+    followed = names | (dict(zip(gone, come, strict=True)) if len(gone) == len(come) == 1 else {})
     for name, step in new.items():
-        if name in old:
-            changes += _step(name, old[name], step, instead)
+        if name in old and old[name] != step:
+            changes += _step(name, readdressed(old[name], followed), step)
     kept_old, kept_new = [name for name in old if name in new], [name for name in new if name in old]
     if kept_old != kept_new:
         moved = next(a for a, b in zip(kept_new, kept_old, strict=True) if a != b)
@@ -71,7 +93,7 @@ def _steps(before: Recipe, after: Recipe) -> list[str]:
     return changes
 
 
-def _step(name: str, old: dict[str, Any], new: dict[str, Any], instead: dict[str, str]) -> list[str]:
+def _step(name: str, old: dict[str, Any], new: dict[str, Any]) -> list[str]:
     changes = []
     if old.get("on", True) != new.get("on", True):
         changes.append(f"{name} turned {'on' if new.get('on', True) else 'off'}")
@@ -82,8 +104,7 @@ def _step(name: str, old: dict[str, Any], new: dict[str, Any], instead: dict[str
             changes.append(f"{name}: {_setting(key, a, b)}")
     for port in dict.fromkeys([*old.get("in", {}), *new.get("in", {})]):
         a, b = old.get("in", {}).get(port), new.get("in", {}).get(port)
-        follows = isinstance(a, str) and isinstance(b, str) and a.split(".")[0] in instead
-        if a != b and not follows:
+        if a != b:
             changes.append(f"{name}: {port} fed from {b}" if b else f"{name}: {port} no longer fed")
     if old.get("note", "") != new.get("note", ""):
         changes.append(f"{name} noted")

@@ -7,9 +7,9 @@ from django.db.models import Max
 
 from config.errors import Refused
 from nexal.recipe import Recipe
-from notes.services import follow_renames
 from projects.models import Shot
 from projects.news import REVISION, tell
+from projects.references import follow_renames
 from recipes.models import Revision
 from recipes.sentences import renamed, sentence
 from sources import ranges
@@ -50,7 +50,7 @@ def _locked(shot: Shot, expected: int) -> Shot:
 
 
 def _shown(shot: Shot, revision: Revision) -> Revision:
-    """Show another revision; notes on what has another name there go with it."""
+    """Show another revision; what names items that have another name there goes with it."""
     assert shot.head is not None
     follow_renames(shot.pk, renamed(shot.head.recipe, revision.recipe))
     moved = shot.head.recipe.get("sources") != revision.recipe.get("sources")

@@ -168,7 +168,7 @@ function readdressed(step: Step, change: (address: string) => string): Step {
   ]);
   return {
     ...step,
-    in: Object.fromEntries(ports) as Record<string, Fed>,
+    ...(step.in ? { in: Object.fromEntries(ports) as Record<string, Fed> } : {}),
     ...(step.set ? { set: settings(step.set) as Record<string, unknown> } : {}),
   };
 }
@@ -227,6 +227,7 @@ export function insertAfter(recipe: Recipe, step: Step, item: string | null): Re
   return { ...recipe, steps: [...steps.slice(0, lowest), step, ...steps.slice(lowest)] };
 }
 
+/** The recipe with another name for an item, wherever it is named. */
 export function rename(recipe: Recipe, from: string, to: string): Recipe {
   const change = (address: string) => (itemOf(address) === from ? to + address.slice(from.length) : address);
   const sources = Object.entries(sourcesOf(recipe)).map(([name, spec]) => [name === from ? to : name, spec]);
@@ -237,7 +238,18 @@ export function rename(recipe: Recipe, from: string, to: string): Recipe {
       ...readdressed(step, change),
       name: step.name === from ? to : step.name,
     })),
+    ...(recipe.outputs ? { outputs: outputsOf(recipe.outputs, change) } : {}),
   };
+}
+
+function outputsOf(outputs: Record<string, unknown>, change: (address: string) => string) {
+  const changed = Object.entries(outputs).map(([name, output]) => {
+    const { from } = output as { from: string | Record<string, string> };
+    const channels = () => Object.entries(from).map(([channel, address]) => [channel, change(address)]);
+    const now = typeof from === "string" ? change(from) : (Object.fromEntries(channels()) as object);
+    return [name, { ...(output as object), from: now }];
+  });
+  return Object.fromEntries(changed) as Record<string, unknown>;
 }
 
 export function duplicate(recipe: Recipe, name: string): [Recipe, string] {

@@ -17,7 +17,6 @@ import {
   move,
   neighbourOf,
   remove,
-  rename,
   stepsOf,
   usersOf,
 } from "@/api/recipe";
@@ -55,7 +54,8 @@ import { openedAt, shotNow } from "./early";
 import { KeepChain } from "./KeepChain";
 import { toClipboard, useClipboard } from "./useClipboard";
 import { Leaving } from "./Leaving";
-import { renameMarks, useMarks } from "./marks";
+import { useMarks } from "./marks";
+import { renameItem } from "./renaming";
 import { useArrivals, useImport } from "./sources";
 import { SequenceDialog } from "./SequenceDialog";
 import { TakeRecipe } from "./TakeRecipe";
@@ -453,8 +453,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
             onClose={() => setAsking(null)}
             onRename={(to) => {
               setAsking(null);
-              edit((before) => rename(before, asking.name, to));
-              renameMarks(asking.name, to);
+              renameItem(asking.name, to);
               if (asking.name === item) go({ item: to });
             }}
           />

@@ -26,13 +26,6 @@ export function sourceOf(recipe: Recipe, item: string | null): string {
 /** Whether a mark tells of a source; one that does not say where it was made tells of all. */
 export const belongs = (mark: Mark, source: string) => mark.on === "" || mark.on === source;
 
-/** Marks follow the source that they were made on to its new name. */
-export function renameMarks(from: string, to: string): void {
-  const { marks, put } = useMarks.getState();
-  if (marks.some((mark) => mark.on === from))
-    put(marks.map((mark) => (mark.on === from ? { ...mark, on: to } : mark)));
-}
-
 /** The marks that were made on the source of an item. */
 export function useMarksOf(item: string | null): Mark[] {
   const recipe = useDraft((state) => state.recipe);

@@ -180,8 +180,8 @@ class Renaming(CoreTest):
 
     SETTINGS: ClassVar[dict[str, dict[str, Any]]] = {
         "route": {"to": {"R": {"from": "old.G"}, "mask": {"from": "old"}, "from": {"value": 1}}},
-        "to_ink": {"profile": {"from": "old"}},
-        "from_ink": {"profile": {"from": "old"}},
+        "ink_split": {"profile": {"from": "old"}},
+        "ink_join": {"profile": {"from": "old"}},
         "bay": {"layers": [{"from": "old.R", "mask": "old.A"}, {"value": 1, "mask": "older"}]},
         "sum_passes": {"passes": [{"stops": 1}, {"times": "old.albedo"}]},
     }

@@ -5,12 +5,17 @@ from __future__ import annotations
 import itertools
 import json
 import math
+import tempfile
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgb, run, write_exr
+from hypothesis import example, given
+from hypothesis import strategies as st
+from patience import trials
 
 from nexal.analysis.marks import Mark, marked
 from nexal.analysis.matte_checks import check_matte, thin_parts
@@ -460,16 +465,49 @@ class KeptPlanes(CoreTest):
 
         folder: Path = self.folder()
         kept = Kept(folder, 3 * (128 + 400))
+        files: list[Path] = []
         for index in range(4):
             kept.put(f"k{index}", np.full((10, 10), index, np.float32))
-            os.utime(folder / f"k{index}.npy", (index, index)) if index < 3 else None
+            files += [file for file in folder.iterdir() if file not in files]
+            os.utime(files[index], (index, index)) if index < 3 else None
         self.assertIsNone(kept.find("k0"))
         found = kept.find("k3")
         assert found is not None
         self.assert_planes(found, 3, 0)
-        (folder / "k3.npy").write_bytes(b"damaged")
+        files[3].write_bytes(b"damaged")
         self.assertIsNone(kept.find("k3"))
-        self.assertEqual(list(folder.glob("*.part")), [])
+
+    @trials(60)
+    @given(st.lists(st.text(max_size=300), min_size=2, max_size=4, unique=True))
+    @example(["a/b", "a\\b", "../a", "a:b"])
+    @example(["a\n", "a\0", "\u202egrown", "\U0001f98b" * 300])
+    def test_keys_may_hold_any_name_of_a_channel(self, keys: list[str]) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            kept = Kept(Path(folder) / "kept", 1 << 20)
+            for number, key in enumerate(keys):
+                kept.put(key, np.full((2, 3), number, np.float32))
+            for number, key in enumerate(keys):
+                found = kept.find(key)
+                assert found is not None
+                self.assert_planes(found, number, 0)
+            # Nothing was written elsewhere, and nothing unfinished is left.
+            self.assertEqual([path.name for path in Path(folder).iterdir()], ["kept"])
+            self.assertEqual(len(list((Path(folder) / "kept").iterdir())), len(keys))
+
+    def test_several_that_write_the_same_at_once_never_share_a_file(self) -> None:
+        kept = Kept(self.folder(), 1 << 24)
+        planes = [np.full((300, 300), number, np.float32) for number in range(8)]
+
+        def write(plane: np.ndarray) -> None:
+            for _ in range(20):
+                kept.put("same", plane)
+                found = kept.find("same")
+                assert found is not None
+                self.assertEqual(found.min(), found.max())
+
+        with ThreadPoolExecutor(8) as pool:
+            list(pool.map(write, planes))
+        self.assertEqual(len(list(kept.folder.iterdir())), 1)
 
 
 if __name__ == "__main__":

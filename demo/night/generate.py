@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from demo.night.drawing import blur
+from nexal.files import written_whole
 
 PICTURES = (
     "moth.exr",
@@ -86,10 +87,11 @@ def _write_exr(
     """One part; the planes cover the data window, which is the display window unless given. Whole or not at all."""
     import OpenEXR
 
-    part = path.with_suffix(".part")
-    with OpenEXR.File(_header(display, data) | dict(more or {}), _whole(channels)) as file:
+    with (
+        written_whole(path) as part,
+        OpenEXR.File(_header(display, data) | dict(more or {}), _whole(channels)) as file,
+    ):
         file.write(str(part))
-    part.replace(path)
 
 
 def _write_parts(path: Path, parts: Mapping[str, Mapping[str, NDArray[Any]]], display: Box) -> None:
@@ -101,8 +103,8 @@ def _write_parts(path: Path, parts: Mapping[str, Mapping[str, NDArray[Any]]], di
         box = _used(sum(np.abs(plane) for plane in channels.values()), grow=0) if name != "rgba" else display
         cut = {channel: _cut(plane, box) for channel, plane in channels.items()}
         made.append(OpenEXR.Part(_header(display, box), _whole(cut), name))
-    with OpenEXR.File(made) as file:
-        file.write(str(path))
+    with written_whole(path) as part, OpenEXR.File(made) as file:
+        file.write(str(part))
 
 
 def _used(plane: NDArray[Any], grow: int) -> Box:

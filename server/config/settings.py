@@ -12,13 +12,14 @@ DEBUG = os.environ.get("NEXAL_DEBUG") == "1"
 MEMORY = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES")
 
 
-def _stored(name: str, default: str) -> str:
+def _stored(name: str, default: str = "") -> str:
     """A secret from the environment, else from a file that `run` wrote under var/."""
     path = VAR / name
     return os.environ.get(f"NEXAL_{name.upper()}") or (path.read_text().strip() if path.is_file() else default)
 
 
-SECRET_KEY = _stored("secret_key", "not-for-serving")
+# Without one nothing can be signed, and the server does not start: see config/wsgi.py.
+SECRET_KEY = _stored("secret_key")
 ALLOWED_HOSTS = os.environ.get("NEXAL_HOSTS", "127.0.0.1,localhost,[::1]").split(",")
 CSRF_TRUSTED_ORIGINS = [origin for origin in os.environ.get("NEXAL_ORIGINS", "").split(",") if origin]
 
@@ -144,7 +145,7 @@ CACHES = {
         "OPTIONS": {"MAX_ENTRIES": int(os.environ.get("NEXAL_PICTURES", 3000))},
     },
 }
-NEXAL_TURNS = VAR / "turns"
+NEXAL_TURNS = VAR / "view_turns"
 NEXAL_PROXIES = [address for address in os.environ.get("NEXAL_PROXIES", "").split(",") if address]
 # What all processes of a server take together is shared out among them.
 NEXAL_PROCESSES = int(os.environ.get("NEXAL_PROCESSES", 1))

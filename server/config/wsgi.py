@@ -10,6 +10,10 @@ os.environ.setdefault("DJANGO_SETTINGS_MODULE", "config.settings")
 
 from django.core.wsgi import get_wsgi_application  # noqa: E402
 
+from config.secret import check_secret  # noqa: E402
+
+check_secret()
+
 application = get_wsgi_application()
 
 from jobs import chores  # noqa: E402

@@ -21,6 +21,7 @@ from jobs import services as jobs
 from nexal.addresses import renamed_address
 from nexal.errors import NO_ROOM, DiskError, NexalError, RenderError
 from nexal.file_names import plain
+from nexal.files import written_whole
 from nexal.formats.announcing import announced
 from nexal.formats.channel_files import MANIFEST_SUFFIX
 from nexal.formats.reading import BlackSource, StoredSource
@@ -377,11 +378,9 @@ def _together(files: list[Path]) -> Path:
 
 def _archive(path: Path, files: list[Path]) -> Path:
     """Files put together as they are into one to be downloaded, whole or not at all; they are gone afterwards."""
-    part = path.with_suffix(".part")
-    with zipfile.ZipFile(part, "w") as archive:
+    with written_whole(path) as part, zipfile.ZipFile(part, "w") as archive:
         for file in files:
             archive.write(file, plain(file.name))
-    part.rename(path)
     for file in files:
         file.unlink()
     return path

@@ -7,6 +7,7 @@ process that had it is gone.
 
 import logging
 import os
+import secrets
 import socket
 import threading
 import time
@@ -85,7 +86,9 @@ class Runner:
     """The threads of this process that work at jobs."""
 
     def __init__(self) -> None:
-        self.name = f"{socket.gethostname()}-{os.getpid()}"
+        self.process = os.getpid()
+        # Where every process is the first of its machine, as in containers, numbers come again.
+        self.name = f"{socket.gethostname()[:40]}-{self.process}-{secrets.token_hex(6)}"
         self._pending = threading.Condition()
         self._woken = 0
         self._held: set[int] = set()
@@ -100,7 +103,9 @@ class Runner:
                     for number in range(max(1, threads // settings.NEXAL_PROCESSES)):
                         name = f"nexal-{lane}-{number}"
                         threading.Thread(target=self._run, args=(lane,), name=name, daemon=True).start()
+                # Apart from each other: while what is to be done is looked for, leases are renewed as ever.
                 threading.Thread(target=self._renew, name="nexal-leases", daemon=True).start()
+                threading.Thread(target=self._sweep, name="nexal-sweeps", daemon=True).start()
             self._woken += 1
             self._pending.notify_all()
 
@@ -164,18 +169,27 @@ class Runner:
                 mine.delete()
 
     def _renew(self) -> None:
-        swept = time.monotonic()
         while not self._stopped:
             time.sleep(RENEW_SECONDS)
             try:
                 if self._held:
                     held = Job.objects.filter(pk__in=list(self._held), worker=self.name)
                     held.update(lease=timezone.now() + LEASE)
-                if time.monotonic() - swept > SWEEP_SECONDS:
-                    swept = time.monotonic()
-                    submit_unfinished()
             except DatabaseError:
                 log.exception("leases cannot be renewed")
+            finally:
+                connection.close()
+
+    def _sweep(self) -> None:
+        while not self._stopped:
+            with self._pending:
+                self._pending.wait_for(lambda: self._stopped, SWEEP_SECONDS)
+            try:
+                if not self._stopped:
+                    submit_unfinished()
+            except Exception:
+                # An app's question that fails is told, and asked again: nothing else looks for what has no job.
+                log.exception("what is to be done cannot be looked for")
             finally:
                 connection.close()
 
@@ -201,14 +215,14 @@ def runner() -> Runner:
     """This process's own."""
     global _runner
     with _runner_lock:
-        if _runner is None or _runner.name != f"{socket.gethostname()}-{os.getpid()}":
+        if _runner is None or _runner.process != os.getpid():
             _runner = Runner()
         return _runner
 
 
 def submit_unfinished() -> None:
     """No state without an end: what is to be done has a job, whatever became of the one that it had."""
-    for name, kind in _KINDS.items():
+    for name, kind in list(_KINDS.items()):
         for key in kind.unfinished():
             submit(name, key)
 

@@ -174,7 +174,7 @@ def scout(request: HttpRequest, shot_id: int, ask: ScoutAsk) -> dict[str, Any]:
         **sides(ask.marks),
         ink=ask.ink,
         rows=ask.rows,
-        cancellation=newest(request.session.session_key, shot_id, "scout"),
+        cancellation=newest(request, shot_id, "scout"),
     )
     rows = [row | {"steps": core.steps_of(row, ask.address)} for row in found["rows"]]
     return found | {"rows": rows, "whole": core.whole_matte(ask.address, **sides(ask.marks))}

@@ -105,6 +105,6 @@ def followed(request: HttpRequest, shot_id: int, view: str) -> Iterator[Followed
         yield Followed(None, lambda: 0.0)
         return
     who = str(request.session.session_key)
-    cancellation = newest(who, shot_id, view)
+    cancellation = newest(request, shot_id, view)
     with pace().answering(who) as following:
         yield Followed(cancellation, following)

@@ -136,5 +136,5 @@ def loss(request: HttpRequest, shot_id: int, ask: LossAsk) -> list[dict[str, Any
 
 
 def _superseded(request: HttpRequest, shot_id: int, view: str, work: Callable[[Cancellation], Answer]) -> Answer:
-    """A computation that gives up once the same person asks the same thing of the same shot anew."""
-    return work(newest(request.session.session_key, shot_id, view))
+    """A computation that gives up once the same page asks the same thing of the same shot anew."""
+    return work(newest(request, shot_id, view))

@@ -85,9 +85,7 @@ def audit(request: HttpRequest, shot_id: int, ask: AuditAsk) -> dict[str, Any]:
     feed = planned.feed(ask.address)
     others = beside(planned, feed)
     if layers_of([feed, *others]) <= MANY:
-        answer = core_audit(
-            engine(), planned, feed, ask.full, newest(request.session.session_key, shot_id, "audit"), others
-        )
+        answer = core_audit(engine(), planned, feed, ask.full, newest(request, shot_id, "audit"), others)
         return _with_steps(answer, feed)
     if not may_write(request, shot):
         planned = plan_of(shot, Ask(frame=ask.frame))

@@ -115,6 +115,35 @@ class Claims(TransactionTestCase):
         services.submit_unfinished()
         self.assertEqual(list(Job.objects.values_list("key", flat=True)), [7])
 
+    def test_leases_are_renewed_however_long_it_is_looked_for_what_is_to_be_done(self) -> None:
+        looking, go_on = threading.Event(), threading.Event()
+        self.addCleanup(go_on.set)
+
+        def unfinished() -> list[int]:
+            looking.set()
+            go_on.wait(60)
+            return []
+
+        self.enterContext(mock.patch.dict(services._KINDS, {"test": Kind(self.work, self.given_up.append, unfinished)}))
+        self.enterContext(mock.patch.object(services, "RENEW_SECONDS", 0.02))
+        self.enterContext(mock.patch.object(services, "SWEEP_SECONDS", 0.02))
+        submit("test", 7)
+        runner = Runner()
+        held = claim(runner.name, ["test"])
+        assert held
+        runner._held.add(held.pk)
+        runner.wake()
+        self.addCleanup(runner.stop)
+        self.assertTrue(looking.wait(60))
+        for _ in range(3):
+            Job.objects.update(lease=timezone.now() + timedelta(seconds=1))
+            wait_until(lambda: Job.objects.filter(lease__gt=timezone.now() + LEASE / 2).exists())
+        self.assertEqual((self.done, Job.objects.get().starts), ([], 1))
+
+    def test_no_two_runners_have_the_same_name(self) -> None:
+        self.assertNotEqual(Runner().name, Runner().name)
+        self.assertLessEqual(len(Runner().name), 80)
+
     def test_a_fault_ends_the_job_and_not_the_thread(self) -> None:
         with mock.patch.dict(services._KINDS, {"test": Kind(lambda key: 1 // 0, self.given_up.append, list)}):
             submit("test", 1)
@@ -151,12 +180,12 @@ class Superseded(TransactionTestCase):
     def test_a_newer_request_in_another_process_takes_the_turn(self) -> None:
         path = Path(self.enterContext(tempfile.TemporaryDirectory())) / "turns"
         turns = Turns(path)
-        mine, other = TurnCancellation(turns, 5), TurnCancellation(turns, 6)
+        mine, other = TurnCancellation(turns, "mine"), TurnCancellation(turns, "other")
         mine.check()
         script = f"""
 from pathlib import Path
 from stage.superseding import Turns
-for _ in range(500): Turns(Path({str(path)!r})).take(5)
+for _ in range(500): Turns(Path({str(path)!r})).take("mine")
 """
         folders = ":".join(str(settings.ROOT / name) for name in ("core", "server"))
         others = [
@@ -170,7 +199,7 @@ for _ in range(500): Turns(Path({str(path)!r})).take(5)
         with self.assertRaises(Cancelled):
             mine.check()
         other.check()
-        self.assertEqual(turns.number(5), 1001)
+        self.assertEqual(turns.take("mine")[2], 1002)
 
 
 class Clients(TransactionTestCase):

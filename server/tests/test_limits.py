@@ -192,11 +192,12 @@ class Superseded(ServerTest):
         place = full.enter("somebody", Cost(0, 0.1), Work())
         steps = [{"name": "n", "op": "noise", "set": {"width": 2000, "height": 2000}}]
         body = {"recipe": {"nexal": 1, "steps": steps}, "address": "n", "view": "v"}
-        session = self.api.client.session.session_key
+        request = RequestFactory().get("/")
+        request.session = self.api.client.session
 
         def ask_anew() -> None:
             wait_until(lambda: full._waiting)
-            newest(session, self.shot.pk, "v")
+            newest(request, self.shot.pk, "v")
 
         with mock.patch("stage.work.hall", return_value=full):
             threading.Thread(target=ask_anew).start()

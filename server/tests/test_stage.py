@@ -4,23 +4,25 @@ from __future__ import annotations
 
 import json
 import struct
+import tempfile
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
 import numpy as np
 from django.conf import settings
-from django.http import HttpResponse
-from django.test import Client
+from django.http import HttpRequest, HttpResponse
+from django.test import Client, RequestFactory
 from server_support import ServerTest, exr_bytes, planes_of, plate
 
+from config.sessions import SessionStore
 from nexal.engine import Plan
 from nexal.errors import Cancelled, NexalError
 from projects.models import Shot
 from stage.answers import Samples
 from stage.items import Item
 from stage.services import engine
-from stage.superseding import newest
+from stage.superseding import IN_GROUP, TurnCancellation, Turns, newest
 
 
 class Stage(ServerTest):
@@ -283,14 +285,38 @@ class Stage(ServerTest):
 
 
 class Supersede(ServerTest):
+    def request(self, page: str = "") -> HttpRequest:
+        request = RequestFactory().get("/", headers={"X-Nexal-Page": page})
+        request.session = SessionStore(session_key="s")
+        return request
+
     def test_the_newer_request_of_a_view_cancels_the_older(self) -> None:
-        first = newest("s", 1, "main")
-        other = newest("s", 1, "other")
-        second = newest("s", 1, "main")
+        first = newest(self.request(), 1, "main")
+        others = [newest(self.request(), 1, "other"), newest(self.request("second"), 1, "main")]
+        second = newest(self.request(), 1, "main")
         with self.assertRaises(Cancelled):
             first.check()
-        second.check()
-        other.check()
+        for each in (second, *others):
+            each.check()
+
+    def test_no_two_views_share_a_place(self) -> None:
+        with tempfile.TemporaryDirectory() as folder:
+            turns = Turns(Path(folder) / "turns")
+            # All in one group.
+            with mock.patch("stage.superseding.GROUPS", 1):
+                first = [TurnCancellation(turns, f"view {number}") for number in range(IN_GROUP)]
+                for each in first:
+                    each.check()
+                again = TurnCancellation(turns, "view 3")
+                self.assertRaises(Cancelled, first[3].check)
+                # The one that asked longest ago makes room, and none of the others is cancelled for it.
+                more = [TurnCancellation(turns, f"another {number}") for number in range(IN_GROUP // 2)]
+                for each in (*first[:3], *first[4:], again, *more):
+                    each.check()
+                # Another process sees the same.
+                elsewhere = TurnCancellation(Turns(Path(folder) / "turns"), "another 1")
+                self.assertRaises(Cancelled, more[1].check)
+                elsewhere.check()
 
     def test_the_page_is_served_for_every_address_of_the_application(self) -> None:
         for path in ("/", "/shots/1", "/projects/3", "/sign-in"):

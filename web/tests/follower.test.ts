@@ -106,14 +106,34 @@ describe("what is followed", () => {
     expect(asked).toHaveLength(2);
     // A newer request of the same view was in the way.
     asked[1]!.refuse("cancelled");
-    await turn();
-    expect(asked).toHaveLength(3);
+    await vi.waitFor(() => expect(asked).toHaveLength(3));
     asked[2]!.refuse("too_much");
     await turn();
     want("a");
     await turn();
     expect(asked).toHaveLength(3);
     expect(state()).toMatchObject({ planes: null, busy: false, problem: { code: "too_much" } });
+  });
+
+  it("is asked for ever less often where the server gives it up again and again", async () => {
+    vi.useFakeTimers();
+    try {
+      const { asked, want } = followed();
+      want("a");
+      for (let passed = 0; passed < 10_000; passed += 10) {
+        asked.at(-1)!.refuse("cancelled");
+        await vi.advanceTimersByTimeAsync(10);
+      }
+      expect(asked.length).toBeGreaterThan(5);
+      expect(asked.length).toBeLessThan(15);
+      // What is wanted of another place waits for nothing.
+      const before = asked.length;
+      want("b", "there");
+      await vi.advanceTimersByTimeAsync(1);
+      expect(asked).toHaveLength(before + 1);
+    } finally {
+      vi.useRealTimers();
+    }
   });
 
   it("is given up where nobody looks any more, or nothing is wanted", async () => {

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import secrets
 from collections.abc import Callable, Iterable
 from fractions import Fraction
 from pathlib import Path
@@ -13,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.errors import FormatError
+from nexal.files import written_whole
 from nexal.formats.reading import StoredSource
 from nexal.kernels.bounds import bounded
 from nexal.kernels.pointmath import encode
@@ -67,10 +67,9 @@ def write_movie(
     """
     import av
 
-    part = path.with_name(f".{path.stem}.{secrets.token_hex(8)}{path.suffix}")
     stream: Any = None
     try:
-        with av.open(str(part), "w", format="webm") as container:
+        with written_whole(path) as part, av.open(str(part), "w", format="webm") as container:
             for number, picture in pictures:
                 check()
                 if stream is None:
@@ -84,8 +83,5 @@ def write_movie(
             if stream is None:
                 raise FormatError("there is no frame to show", where="movie", remedy="render some first")
             container.mux(stream.encode())
-        part.rename(path)
     except (av.FFmpegError, OSError) as error:
         raise FormatError(f"cannot be written ({error})", where=path.name, remedy="check the space left") from None
-    finally:
-        part.unlink(missing_ok=True)

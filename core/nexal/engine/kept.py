@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import threading
 from contextlib import suppress
@@ -10,6 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from nexal.errors import NO_ROOM
+from nexal.files import written_whole
 from nexal.picture import Plane
 
 
@@ -35,26 +37,23 @@ class Kept:
         return self._path(key).exists()
 
     def put(self, key: str, plane: Plane) -> None:
-        """Write the plane under a temporary name first, so that a half-written file is never found.
+        """Write the plane, whole or not at all.
 
         A disk without room keeps nothing, and nobody from their result.
         """
         self.folder.mkdir(parents=True, exist_ok=True)
-        path = self._path(key)
-        unfinished = path.with_suffix(f".{os.getpid()}-{threading.get_ident()}.part")
         try:
-            with unfinished.open("wb") as file:
+            with written_whole(self._path(key)) as unfinished, unfinished.open("wb") as file:
                 np.save(file, plane)
-            unfinished.replace(path)
         except OSError as error:
-            unfinished.unlink(missing_ok=True)
             if error.errno not in NO_ROOM:
                 raise
         with self._lock:
             self._shrink()
 
     def _path(self, key: str) -> Path:
-        return self.folder / f"{key}.npy"
+        # Keys hold names of channels, which may be anything.
+        return self.folder / f"{hashlib.sha256(key.encode(errors='surrogatepass')).hexdigest()}.npy"
 
     def _shrink(self) -> None:
         found = []

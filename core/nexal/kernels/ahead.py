@@ -24,6 +24,7 @@ from typing import Any
 from llvmlite import binding
 
 from nexal.code_version import version_of
+from nexal.files import written_whole
 
 Call = Callable[..., Any]
 
@@ -100,12 +101,8 @@ def _kept(path: Path, mark: bytes) -> bytes | None:
 
 def _keep(path: Path, mark: bytes, code: bytes) -> None:
     path.parent.mkdir(parents=True, exist_ok=True)
-    made = path.with_name(f"{path.name}.{os.getpid()}")
-    try:
-        made.write_bytes(mark + hashlib.sha256(code).digest() + code)
-        made.replace(path)
-    finally:
-        made.unlink(missing_ok=True)
+    with written_whole(path) as part:
+        part.write_bytes(mark + hashlib.sha256(code).digest() + code)
 
 
 def _compiled(module: str, name: str, kinds: str) -> bytes:

@@ -28,9 +28,13 @@ export function csrf(): string {
   return /(?:^|; )csrftoken=([^;]+)/.exec(document.cookie)?.[1] ?? "";
 }
 
+/** Tells this page from another one of the same session: each looks at the same things for itself. */
+export const PAGE = Math.random().toString(36).slice(2);
+
 export const api = createClient<paths>({ baseUrl: "/" });
 api.use({
   onRequest({ request }) {
+    request.headers.set("X-Nexal-Page", PAGE);
     if (request.method !== "GET") request.headers.set("X-CSRFToken", csrf());
     return request;
   },
@@ -53,7 +57,7 @@ export const getForBytes = (url: string) => forBytes(url, {});
 /** How JSON is sent. */
 export const posted = (body: unknown) => ({
   method: "POST",
-  headers: { "Content-Type": "application/json", "X-CSRFToken": csrf() },
+  headers: { "Content-Type": "application/json", "X-CSRFToken": csrf(), "X-Nexal-Page": PAGE },
   body: JSON.stringify(body),
 });
 

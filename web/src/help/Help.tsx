@@ -87,7 +87,7 @@ export function Help() {
           aria-label={shown?.title ?? "Nothing found"}
           // Long pages are read by the keys, too.
           tabIndex={0}
-          key={shown?.id}
+          key={`topic ${shown?.id}`}
           className="min-w-0 grow overflow-y-auto border-l border-line pl-4"
         >
           {shown ? (

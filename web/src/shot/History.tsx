@@ -125,7 +125,7 @@ export function History({ shot, item, writable, since, onClose }: Props) {
               <div className="space-y-2 px-1.5 pb-3 pl-[94px]">
                 {row.number === head?.number && <p className="text-dim">This is what the shot shows now.</p>}
                 <Since
-                  key={`${row.number} ${head?.number}`}
+                  key={`changes of ${row.number} ${head?.number}`}
                   shot={shot}
                   number={row.number}
                   head={head?.number ?? 0}
@@ -145,7 +145,7 @@ export function History({ shot, item, writable, since, onClose }: Props) {
                   )}
                   {writable && (
                     <input
-                      key={row.name}
+                      key={`name ${row.name}`}
                       aria-label={`Name of revision ${row.number}`}
                       placeholder="Name it"
                       defaultValue={row.name}

@@ -1,7 +1,7 @@
 import { useMemo } from "react";
 import { create } from "zustand";
 
-import { type Problem, api, csrf, got, problemOf } from "@/api/client";
+import { PAGE, type Problem, api, csrf, got, problemOf } from "@/api/client";
 import { type Recipe, sourcesOf } from "@/api/recipe";
 import { upstream } from "@/stage/focus";
 
@@ -46,7 +46,6 @@ interface MarkState {
 const STILL = 300;
 
 // Two that are on their way at once may arrive in either order: the server takes a page's in the order of their turns.
-const PAGE = Math.random().toString(36).slice(2);
 let turn = 0;
 const sent = (marks: Mark[]) => ({ marks, page: PAGE, turn: ++turn });
 

@@ -1,7 +1,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 
-import { ApiError, type Item, type Problem, api, got, postForBytes, posted, problemOf } from "@/api/client";
+import {
+  ApiError,
+  type Item,
+  PAGE,
+  type Problem,
+  api,
+  got,
+  postForBytes,
+  posted,
+  problemOf,
+} from "@/api/client";
 import { keepWhileSame } from "@/api/queries";
 import { type Recipe, drafted, itemOf, recipeKey } from "@/api/recipe";
 
@@ -35,12 +45,9 @@ const ASKED = new WeakMap<Planes, ViewAsk>();
 /** What planes that a view shows were asked for with. */
 export const askedFor = (planes: Planes): ViewAsk | undefined => ASKED.get(planes);
 
-/** Tells this tab's views from those of another tab of the same session. */
-const TAB = Math.random().toString(36).slice(2);
-
-/** A view's name that no other tab of the same session has. */
+/** A view's name that no other page of the same session has. */
 export function ownView(name: string): string {
-  return `${TAB}-${name}`;
+  return `${PAGE}-${name}`;
 }
 
 const sent = (shot: number, ask: ViewAsk) =>
@@ -172,6 +179,10 @@ async function fetchMissing(
 /** What is answered sooner is not late: a word that comes and goes with each step of a drag is only a flicker. */
 const SOON_MS = 300;
 
+/** How long what the server gave up waits before it is asked for again: twice as long each time. */
+const FIRST_PAUSE_MS = 50;
+const LONGEST_PAUSE_MS = 2000;
+
 export interface Followed {
   planes: Planes | null;
   problem: Problem | null;
@@ -242,6 +253,7 @@ export class Follower {
   private async follow(): Promise<void> {
     if (this.running) return;
     this.running = true;
+    let refused = 0;
     while (this.wish && this.wish.key !== this.answered && !this.gone) {
       const mine = this.wish;
       const wait = mine.place === this.turn.place ? this.turn.at - performance.now() : 0;
@@ -255,14 +267,22 @@ export class Follower {
       const late = setTimeout(() => this.show((before) => ({ ...before, late: true })), SOON_MS);
       try {
         const planes = await mine.fetch(abort.signal);
+        refused = 0;
         this.answered = mine.key;
         this.turn = { place: mine.place, at: performance.now() + (planes.next ?? 0) };
         const busy = this.wish?.key !== mine.key;
         if (this.wish) this.show(() => ({ planes, problem: planes.pending ?? null, busy, late: false }));
       } catch (error) {
         const problem = problemOf(error);
-        // What was given up is asked for anew where it is still wanted, or wanted again.
-        if (problem.code === "cancelled") continue;
+        // What was given up is asked for anew where it is still wanted, or wanted again. Where the server gave it up,
+        // only after a while: two that push each other aside would do so without end.
+        if (problem.code === "cancelled") {
+          refused = abort.signal.aborted ? 0 : refused + 1;
+          const pause = Math.min(LONGEST_PAUSE_MS, FIRST_PAUSE_MS * 2 ** (refused - 1));
+          if (refused) this.turn = { place: mine.place, at: performance.now() + pause };
+          continue;
+        }
+        refused = 0;
         this.answered = mine.key;
         this.show((before) => ({ ...before, problem, busy: false, late: false }));
       } finally {

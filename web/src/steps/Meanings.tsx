@@ -25,7 +25,7 @@ export function Meanings({ value, onChange }: Props) {
         <div key={port} className="grid grid-cols-[16px_1fr_auto] items-center gap-2">
           <span className="font-mono text-dim">{port.toUpperCase()}</span>
           <input
-            key={value[port]?.meaning ?? ""}
+            key={`meaning ${value[port]?.meaning ?? ""}`}
             aria-label={`Meaning of ${port.toUpperCase()}`}
             defaultValue={value[port]?.meaning ?? ""}
             placeholder="not said"

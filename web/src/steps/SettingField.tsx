@@ -170,7 +170,7 @@ export function SettingField({ name, schema, value, channels, items, picking, do
       return (
         <Line label={label} title={`${schema.description}; parted by commas`}>
           <input
-            key={JSON.stringify(current)}
+            key={`value ${JSON.stringify(current)}`}
             aria-label={label}
             defaultValue={((current ?? []) as (string | number)[]).join(", ")}
             placeholder="none yet"
@@ -237,7 +237,7 @@ export function SettingField({ name, schema, value, channels, items, picking, do
       return (
         <Line label={label} title={schema.description}>
           <input
-            key={String(current)}
+            key={`value ${String(current)}`}
             aria-label={label}
             defaultValue={String(current)}
             onKeyDown={(event) => {

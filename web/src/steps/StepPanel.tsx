@@ -165,7 +165,7 @@ export function StepPanel(props: Props) {
             />
           )}
           {known && !known.problem && !plain && mattes && (known.plane || known.channels.includes("A")) && (
-            <Steadiness key={known.name} shot={shot} item={known} />
+            <Steadiness key={`steadiness of ${known.name}`} shot={shot} item={known} />
           )}
           {operation && (
             <Ports
@@ -199,7 +199,7 @@ export function StepPanel(props: Props) {
             </div>
           )}
           {step.note && <p className="border-l-2 border-line pl-2 text-dim">{step.note}</p>}
-          {operation && <AboutStep key={operation.op} operation={operation} />}
+          {operation && <AboutStep key={`about ${operation.op}`} operation={operation} />}
           {operation && writable && !plain && (
             <div className="flex gap-2">
               <Button onClick={onTurnRound} title="Key N">

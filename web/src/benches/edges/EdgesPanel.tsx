@@ -31,7 +31,7 @@ export function EdgesPanel(props: BenchProps) {
       className="flex w-80 shrink-0 flex-col overflow-hidden border-l border-line bg-panel"
     >
       <DiagnosisPanel
-        key={picture?.name ?? ""}
+        key={`of ${picture?.name ?? ""}`}
         shot={shot}
         recipe={recipe}
         items={items}

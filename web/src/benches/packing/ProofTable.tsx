@@ -137,7 +137,7 @@ export function ProofTable({ shot, pack, meanings }: Props) {
         ) : null;
       })}
       {/* Keyed, so that what was read back is not told of a texture that has changed since. */}
-      <ReadBack key={`${pack.digest} ${view.format} ${dither}`} shot={shot} ask={ask} />
+      <ReadBack key={`read back ${pack.digest} ${view.format} ${dither}`} shot={shot} ask={ask} />
     </section>
   );
 }

@@ -64,7 +64,7 @@ export function SourceDepth({ shot, name, recipe, item, writable }: Props) {
           >
             <span className="text-dim">Nothing is</span>
             <Nothing
-              key={spec.nothing}
+              key={`nothing is ${spec.nothing}`}
               value={spec.nothing}
               writable={writable}
               onChange={(value) => change("nothing", value)}

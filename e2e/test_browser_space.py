@@ -148,6 +148,8 @@ class Space(BrowserTest):
         page = self.open_space("late", [fog])
         density = page.get_by_label("Step", exact=True).get_by_label("Density value", exact=True)
         density.wait_for()
+        # What the scene is stands above, once it is known.
+        page.get_by_role("group", name="Make of it").wait_for()
         self.wait_for_page(page, lambda: len(held) == 1)
         before = density.bounding_box()
         held[0].continue_()

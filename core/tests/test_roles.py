@@ -7,9 +7,10 @@ from fractions import Fraction
 from typing import Any
 
 import numpy as np
-from core_support import CoreTest, gradient, rgb, write_exr
+from core_support import CoreTest, gradient, rgb, rgba, write_exr
 
 from nexal.analysis.run import run_recipe
+from nexal.engine import Plan
 from nexal.formats.roles import role_of
 from nexal.picture import Window
 from nexal.recipe import SourceSpec, parse_recipe
@@ -36,6 +37,15 @@ class Roles(unittest.TestCase):
             with self.subTest(layer=layer, channels=channels):
                 self.assertEqual(role_of(layer, channels, ["half"]).role, role)
         self.assertEqual(role_of("numbers", ["numbers.x"], ["uint"]).role, "id")
+
+
+class MadeRoles(CoreTest):
+    def test_separations_are_inks(self) -> None:
+        step = {"name": "s", "op": "ink_split", "in": {"picture": "p"}}
+        source = rgba(16, 12)
+        recipe = parse_recipe({"nexal": 1, "sources": {"p": {"files": "p"}}, "steps": [step]})
+        description = Plan(recipe, 1, {"p": source}).feed("s").description
+        self.assertEqual([description.trait(name).role for name in description.channels], ["ink"] * 4 + ["alpha"])
 
 
 class FurtherChannels(CoreTest):

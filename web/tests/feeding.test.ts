@@ -224,6 +224,28 @@ describe("what feeds a new step by itself", () => {
     });
   });
 
+  it("of colour from inks are the separations in focus, told of or not, before another picture of inks", () => {
+    const inks = {
+      ...render("press", []),
+      channels: [..."CMYK"],
+      roles: Array<string>(4).fill("ink"),
+    } as Item;
+    const made = { ...inks, name: "parts" } as Item;
+    const recipe: Recipe = {
+      nexal: 1,
+      sources: { moth: { files: "m.exr" }, press: { files: "p.tif" } },
+      steps: [{ name: "parts", op: "ink_split", in: { picture: "moth" } }],
+    };
+    for (const items of [
+      [render("moth", [""]), inks],
+      [render("moth", [""]), inks, made],
+    ]) {
+      const context = { recipe, items, item: "parts", alone: null, operations: OPERATIONS };
+      expect(newStep(find("ink_join"), context).in).toEqual({ picture: "parts" });
+      expect(newStep(find("ink_join"), { ...context, item: "moth" }).in!.picture).toMatch(/parts|press/);
+    }
+  });
+
   it("fits every port of every operation by what its channels hold, or is nothing", () => {
     const names = Object.keys(LAYERS);
     let seed = 5;

@@ -13,7 +13,7 @@ from nexal.kernels.inking import Intent, to_colour, to_ink
 from nexal.kernels.pointmath import Value, clip, decode, encode, maximum, minimum, safe_divide
 from nexal.operations.base import Channels, Kind, PointOperation, Port, Scene, Settings, register, setting
 from nexal.operations.keying import rgb_names
-from nexal.picture import ALPHA_NAME, INKS, Alpha, Description, InkProfile
+from nexal.picture import ALPHA_NAME, INKS, Alpha, Description, InkProfile, Trait
 
 
 class FromSource(BaseModel):
@@ -113,6 +113,9 @@ class InkSplit(_Inked):
         # Inks are those of the colour itself, whatever alpha it was multiplied by.
         alpha = Alpha.STRAIGHT if picture.has_alpha else Alpha.NONE
         return picture.changed(channels=channels, data=frozenset(channels), alpha=alpha, is_plane=False, inks=inks)
+
+    def trait(self, channel: str, inputs: object, settings: object, description: object) -> Trait:
+        return Trait("ink" if channel in INKS else "alpha")
 
     def wants(
         self, channels: Sequence[str], inputs: Mapping[str, Description], settings: InkSettings

@@ -63,6 +63,8 @@ function foretold(
   const plane = step !== undefined && (makes === "plane" || (makes === "same" && isPlane(input, fed)));
   const made = Object.keys(MADE).find((role) => MADE[role] === step?.op);
   if (plane) return { name, plane, channels: ["Y"], roles: [made ?? "mask"] };
+  if (step?.op === "ink_split")
+    return { name, plane, channels: [..."CMYK"], roles: ["ink", "ink", "ink", "ink"] };
   if (made) return { name, plane, channels: ["X", "Y", "Z"], roles: [made, made, made] };
   if (fed && !fed.plane) return { name, plane, channels: fed.channels, roles: fed.roles };
   return { name, plane, channels: ["R", "G", "B"], roles: ["colour", "colour", "colour"] };

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shutil
+
 from browser_support import RECIPE, BrowserTest, backdrop, plate
 from playwright.sync_api import Locator, Page
 from server_support import exr_bytes
@@ -53,6 +55,23 @@ class Delivering(BrowserTest):
         other = self.make_shot("041 moth", RECIPE, files)
         self.open_shot(page, query="?item=cut", shot=other)
         self.line(self.dialog(page)).get_by_text("OpenEXR, half floats").wait_for()
+
+    def test_what_was_delivered_and_is_not_kept_says_so(self) -> None:
+        page = self.open_shot(query="?item=cut")
+        dialog = self.dialog(page)
+        dialog.get_by_role("button", name="Render", exact=True).click()
+        deliver = page.get_by_label("Deliver", exact=True)
+        deliver.get_by_text("done, rev 2").wait_for()
+        self.downloaded("cut.exr")
+        # As in a house that was restored: archives hold nothing that can be made again.
+        shutil.rmtree(self.media / "media" / "deliveries")
+        page.reload()
+        deliver.get_by_text("was delivered, rev 2; not kept: render again").wait_for()
+        self.wait_for_count(deliver.get_by_role("link", name="cut.exr"), 0)
+        self.wait_for_count(deliver.get_by_role("link", name="Download all"), 0)
+        deliver.get_by_role("button", name="Render", exact=True).click()
+        deliver.get_by_text("done, rev 2").wait_for()
+        self.downloaded("cut.exr")
 
     def test_many_equal_files_are_told_before_they_are_made(self) -> None:
         """A still over which a range was set: as many files as there are frames, of one picture."""

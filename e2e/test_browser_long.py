@@ -28,7 +28,7 @@ PIXELS = """(name) => {
   return [canvas.height, canvas.width, btoa(text)];
 }"""
 BUSY = """() => setTimeout(() => {
-  const end = performance.now() + 3000;
+  const end = performance.now() + 8000;
   while (performance.now() < end);
   window.done = true;
 })"""

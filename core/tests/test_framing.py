@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from typing import Any, ClassVar
 
 import numpy as np
 from core_support import CoreTest, MemorySource, gradient, one, rgb, rgba, run
@@ -10,6 +11,38 @@ from scipy import ndimage
 
 from nexal.errors import SettingError
 from nexal.picture import Alpha, Trait, Window
+
+
+class WithoutOvershoot(CoreTest):
+    """Hard edges of light and alpha, and light below nothing, moved and resampled: nothing beyond what there was."""
+
+    CASES: ClassVar[dict[str, tuple[dict[str, str], dict[str, Any]]]] = {
+        "place": ({"picture": "p"}, {"x": 3.3, "y": -2.7, "rotate": 11.3, "scale": 1.4}),
+        "resize": ({"from": "p"}, {"width": 91, "height": 77}),
+        "fit_to": ({"picture": "p", "like": "large"}, {"how": "stretch"}),
+        "pack": ({"r": "p.R", "g": "p.A", "b": "large.R"}, {}),
+    }
+
+    def test_no_alpha_beyond_0_and_1_and_no_light_beyond_its_neighbours(self) -> None:
+        rng = np.random.default_rng(8)
+        alpha = (rng.random((48, 64)) > 0.5).astype(np.float32)
+        planes = {name: np.where(rng.random((48, 64)) > 0.5, 40, -0.25).astype(np.float32) * alpha for name in "RGB"}
+        for state in (Alpha.PREMULTIPLIED, Alpha.STRAIGHT):
+            sources = {
+                "p": MemorySource(planes | {"A": alpha}, alpha=state),
+                "large": MemorySource({name: np.zeros((70, 110), np.float32) for name in "RGB"}),
+            }
+            for op, (ports, settings) in self.CASES.items():
+                with self.subTest(f"{op} {state}"):
+                    held = one(op, ports, sources, **settings).planes
+                    free = one(op, ports, sources, **settings, overshoot=True).planes
+                    cover = "G" if op == "pack" else "A"
+                    self.assertTrue(((held[cover] >= 0) & (held[cover] <= 1)).all())
+                    self.assertLess(free[cover].min(), -0.02)
+                    for name in "R" if op == "pack" else "RGB":
+                        # Straight colour is premultiplied light, divided: where little covers it has more than one.
+                        light = held[name] * (held["A"] if state is Alpha.STRAIGHT and op != "pack" else 1)
+                        self.assertTrue(((light >= -0.2501) & (light <= 40.01)).all())
 
 
 class Mirror(CoreTest):

@@ -133,7 +133,7 @@ class Sizes(CoreTest):
     def test_growing_is_lanczos_with_three_lobes(self) -> None:
         source = plane(10, 6)
         v = np.float64(source.planes["Y"])
-        got = one("resize", {"from": "p"}, {"p": source}, width=25, height=10).planes["Y"]
+        got = one("resize", {"from": "p"}, {"p": source}, width=25, height=10, overshoot=True).planes["Y"]
 
         def weight(x: float) -> float:
             if x == 0:

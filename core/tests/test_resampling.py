@@ -38,8 +38,9 @@ def weight(kind: str, distance: float) -> float:
     return -0.5 * d**3 + 2.5 * d**2 - 4 * d + 2 if d < 2 else 0.0
 
 
-def sampled(source: Plane, x: float, y: float, kind: str, stretch: float) -> float:
-    """All samples of a plane, each with the weight of its distance; what weighs nothing is not looked at."""
+def sampled(source: Plane, x: float, y: float, kind: str, stretch: float, overshoot: bool = True) -> float:
+    """All samples of a plane, each with the weight of its distance; what weighs nothing is not looked at. Held by the
+    least and the largest of them where it may not overshoot."""
     height, width = source.shape
     if kind == "nearest":
         column, row = math.floor(x), math.floor(y)
@@ -50,12 +51,15 @@ def sampled(source: Plane, x: float, y: float, kind: str, stretch: float) -> flo
         places = range(math.ceil(at - 0.5 - reach), math.floor(at - 0.5 + reach) + 1)
         found = {place: weight(kind, (place + 0.5 - at) / stretch) for place in places}
         weights.append({place: share / sum(found.values()) for place, share in found.items()})
-    total = 0.0
+    total, low, high = 0.0, math.inf, -math.inf
     for row, down in weights[1].items():
         for column, across in weights[0].items():
-            if 0 <= row < height and 0 <= column < width and down and across:
-                total += down * across * float(source[row, column])
-    return total
+            if down and across:
+                inside = 0 <= row < height and 0 <= column < width
+                value = float(source[row, column]) if inside else 0.0
+                total += down * across * value
+                low, high = min(low, value), max(high, value)
+    return total if overshoot else min(max(total, low), high)
 
 
 def widened(ratio: float) -> float:
@@ -99,6 +103,49 @@ class Moved(unittest.TestCase):
         on = (np.abs(places - np.round(places)) < 1e-9).any(axis=0) & (places != np.round(places)).any(axis=0)
         told = ~on if odd else np.ones(SHAPE, np.bool_)
         self.assert_near(got[told], np.array(wanted)[told])
+
+    @trials(60)
+    @given(NUMBER, NUMBER, NUMBER, NUMBER, st.floats(-9, 20), st.floats(-9, 20), st.booleans())
+    @example(1, 0, 0, 1, 3.3, 2.7, True)
+    @example(1, 0, 0, 1, -1.5, 2.5, True)
+    @example(0, 0.4, -0.4, 0, 2.2, 11.3, True)
+    @example(0.37, 0, 0, 0.41, -2.2, -1.3, True)
+    @example(math.cos(0.3), -math.sin(0.3), math.sin(0.3), math.cos(0.3), 4.0, 1.0, True)
+    def test_without_overshoot_it_is_held_by_what_it_is_made_of(
+        self, xx: float, xy: float, yx: float, yy: float, x: float, y: float, hard: bool
+    ) -> None:
+        source = plane()
+        if hard:
+            source = np.where(source > 0.5, np.float32(40), np.float32(-1 / 3))
+        stretch = widened(math.sqrt(abs(xx * yy - xy * yx)))
+        wanted = np.array(
+            [
+                [sampled(source, x + xx * c + xy * r, y + yx * c + yy * r, "cubic", stretch, False) for c in range(15)]
+                for r in range(9)
+            ]
+        )
+        got = resample(source, SHAPE, (x, y), (xx, xy, yx, yy), "cubic", overshoot=False)
+        lowest, highest = min(source.min(), 0), max(source.max(), 0)
+        self.assertTrue(((got >= lowest) & (got <= highest)).all())
+        r, c = np.mgrid[: SHAPE[0], : SHAPE[1]]
+        places = np.stack([x + xx * c + xy * r, y + yx * c + yy * r]) - 0.5
+        told = ~((np.abs(places - np.round(places)) < 1e-9) & (places != np.round(places))).any(axis=0)
+        np.testing.assert_allclose(got[told], wanted[told], rtol=2e-6, atol=2e-4 if hard else 2e-6)
+
+    def test_held_or_not_a_long_row_is_as_each_sample_alone_and_no_number_stays_none(self) -> None:
+        source = np.where(np.random.default_rng(3).random((40, 2 * RUN)) > 0.6, np.float32(1), np.float32(0))
+        source[20, 300] = np.nan
+        turn = math.radians(7.3)
+        c, s = math.cos(turn), math.sin(turn)
+        for matrix in ((c, s, -s, c), (1.0, 0.0, 0.0, 1.0), (0.71, 0.0, 0.0, 0.63)):
+            free, held = (resample(source, source.shape, (-8.3, 5.7), matrix, "cubic", each) for each in (True, False))
+            np.testing.assert_array_equal(np.isnan(free), np.isnan(held))
+            known = ~np.isnan(held)
+            self.assertTrue(((held[known] >= 0) & (held[known] <= 1)).all())
+            self.assertLess(free[known].min(), -0.05)
+            # Of what is 0 or 1, all that is between is left as it was.
+            inside = known & (free >= 0) & (free <= 1)
+            np.testing.assert_array_equal(held[inside], free[inside])
 
     def test_rows_longer_than_a_run_go_on_as_they_began(self) -> None:
         source = np.random.default_rng(7).random((60, 3 * RUN), np.float32)
@@ -191,6 +238,25 @@ class Resized(unittest.TestCase):
         columns = taps(left, 7, across, (0, WIDTH), kind)
         wanted = matrix_of(rows, HEIGHT) @ source.astype(np.float64) @ matrix_of(columns, WIDTH).T
         np.testing.assert_allclose(resized(source, 0, 0, rows, columns), wanted, atol=2e-6)
+
+    @trials(40)
+    @given(
+        st.floats(0.2, 3), st.floats(0.2, 3), st.floats(-3, 9), st.floats(-3, 9), st.sampled_from(["auto", "lanczos"])
+    )
+    def test_without_overshoot_it_is_held_by_what_it_is_made_of(
+        self, down: float, across: float, top: float, left: float, kind: str
+    ) -> None:
+        source = np.where(plane() > 0.5, np.float32(7), np.float32(0.25))
+        rows, columns = taps(top, 5, down, (0, HEIGHT), kind), taps(left, 7, across, (0, WIDTH), kind)
+        free = resized(source, 0, 0, rows, columns)
+        held = resized(source, 0, 0, rows, columns, overshoot=False)
+        for r in range(5):
+            for c in range(7):
+                beside = source[
+                    np.ix_(rows.places[r][rows.weights[r] != 0], columns.places[c][columns.weights[c] != 0])
+                ]
+                self.assertAlmostEqual(held[r, c], np.clip(free[r, c], beside.min(), beside.max()), delta=2e-6)
+                self.assertTrue(beside.min() <= held[r, c] <= beside.max())
 
     def test_what_weighs_nothing_may_be_no_number(self) -> None:
         source = plane()

@@ -38,6 +38,7 @@ class FrameRow(Schema):
     warnings: list[str] = Field(description="What was told while it was made")
     seconds: float
     file: str
+    kept: bool = Field(description="Its file is there. What was delivered before a house was restored is not")
 
 
 class MovieRow(Schema):
@@ -81,11 +82,13 @@ def _render_row(render: Render) -> RenderRow:
             warnings=frame.warnings,
             seconds=frame.seconds,
             file=frame.file.rpartition("/")[2],
+            kept=frame.state == RenderState.DONE and services.frame_path(frame).is_file(),
         )
         for frame in render.frames.all()
     ]
     movie = None
-    if render.movie_state:
+    lost = render.movie_state == RenderState.DONE and not movies.movie_path(render.pk).is_file()
+    if render.movie_state and not lost:
         problem = Problem(**render.movie_problem) if render.movie_problem else None
         movie = MovieRow(state=RenderState(render.movie_state), problem=problem)
     return RenderRow(

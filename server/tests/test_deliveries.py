@@ -156,6 +156,22 @@ class Deliver(ServerTest):
         frame = render.frames.get()
         self.assertEqual((frame.state, frame.error["code"]), ("failed", "disk"))
 
+    def test_what_is_not_there_any_more_is_told(self) -> None:
+        """A house that was restored knows what was delivered, and has none of the files."""
+        made = self.make(file="cut.%04d.exr")
+        self.api.post(f"{self.path}/deliverables/{made['id']}/renders", {"first": 1, "last": 3})
+
+        def kept() -> list[tuple[str, bool]]:
+            row = self.api.get(f"{self.path}/deliverables").json()[0]
+            return [(frame["state"], frame["kept"]) for frame in row["render"]["frames"]]
+
+        self.assertEqual(kept(), [("done", True)] * 3)
+        render = Render.objects.get()
+        frame_path(render.frames.get(frame=2)).unlink()
+        self.assertEqual(kept(), [("done", True), ("done", False), ("done", True)])
+        self.assertEqual(self.api.get(f"{self.path}/renders/{render.pk}/file?frame=2").status_code, 404)
+        self.assertEqual([name for name, _ in services.files_of(render)], ["cut.0001.exr", "cut.0003.exr"])
+
     def test_all_files_come_in_one_archive(self) -> None:
         path = f"/api/shots/{self.shot.pk}"
         self.assertEqual(self.api.get(f"{path}/delivered").status_code, 404)

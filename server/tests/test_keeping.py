@@ -243,9 +243,17 @@ class Upgrade(TransactionTestCase):
         self.assertEqual(kept, [row[:3] for row in shots])
         self.assertEqual([json.loads(row[3]) for row in shots], [shot.marks for shot in Shot.objects.order_by("pk")])
         self.assertTrue(all(shot.state == "todo" and not shot.archived for shot in Shot.objects.all()))
+        resampling: set[str] = set()
         for (pk, recipe, sentence), revision in zip(revisions, Revision.objects.order_by("pk"), strict=True):
-            self.assertEqual((pk, json.loads(recipe), sentence), (revision.pk, revision.recipe, revision.sentence))
+            before = json.loads(recipe)
+            # Pixels stay: what was resampled before goes on to overshoot, which is no longer the default.
+            for step in before.get("steps", []):
+                if step["op"] in ("place", "resize", "fit_to", "pack"):
+                    step["set"] = step.get("set", {}) | {"overshoot": True}
+                    resampling.add(step["op"])
+            self.assertEqual((pk, before, sentence), (revision.pk, revision.recipe, revision.sentence))
             parse_recipe(revision.recipe)
+        self.assertIn("place", resampling)
         self.assertEqual(
             list(Source.objects.order_by("pk").values_list("pk", "original", "fingerprint")), list(sources)
         )

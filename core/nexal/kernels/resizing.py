@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from nexal.kernels.threads import bands, spread
+from nexal.kernels.warping import held
 from nexal.memory import empty
 from nexal.picture import Plane
 
@@ -131,6 +132,51 @@ def _smaller(
 
 
 @numba.njit(cache=True, nogil=True)
+def _ends(
+    source: Plane,
+    places: NDArray[np.int32],
+    weights: NDArray[np.float64],
+    least: NDArray[np.float64],
+    largest: NDArray[np.float64],
+) -> None:
+    """The least and the largest of each column of some rows, as far as they weigh something."""
+    least[:], largest[:] = np.inf, -np.inf
+    for tap in range(places.size):
+        if weights[tap] != 0.0:
+            given = source[places[tap]]
+            for column in range(least.size):
+                value = np.float64(given[column])
+                least[column] = value if value < least[column] else least[column]
+                largest[column] = value if value > largest[column] else largest[column]
+
+
+@numba.njit(cache=True, nogil=True)
+def _held(
+    source: Plane, rows: NDArray[np.int32], down: NDArray[np.float64], columns: NDArray[np.int32],
+    across: NDArray[np.float64], result: Plane, first: int, last: int,
+) -> None:  # fmt: skip
+    """As `_smaller`, each value held by the least and the largest of the samples that it is made of."""
+    line, made = np.empty(source.shape[1]), np.empty(columns.shape[1])
+    lows, highs = np.empty(source.shape[1]), np.empty(source.shape[1])
+    low, high = np.empty(made.size), np.empty(made.size)
+    for row in range(first, last):
+        _summed(source, rows[row], down[row], line)
+        _tapped(line, columns, across, made)
+        _ends(source, rows[row], down[row], lows, highs)
+        low[:], high[:] = np.inf, -np.inf
+        for tap in range(columns.shape[0]):
+            own, share = columns[tap], across[tap]
+            for column in range(made.size):
+                less = lows[own[column]] if share[column] != 0.0 else np.inf
+                more = highs[own[column]] if share[column] != 0.0 else -np.inf
+                low[column] = less if less < low[column] else low[column]
+                high[column] = more if more > high[column] else high[column]
+        for column in range(made.size):
+            made[column] = held(made[column], low[column], high[column])
+        result[row] = made
+
+
+@numba.njit(cache=True, nogil=True)
 def _wider(
     source: Plane, columns: NDArray[np.int32], across: NDArray[np.float64], result: Plane, first: int, last: int
 ) -> None:
@@ -161,10 +207,11 @@ ROWS = 8
 """Rows that a thread does at a time, at the least."""
 
 
-def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps) -> Plane:
+def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps, overshoot: bool = True) -> Plane:
     """A part of a plane in another size. `source` begins at old pixel (`left`, `top`) and holds all that is tapped.
 
-    Single samples keep the type of the plane.
+    Single samples keep the type of the plane. Without `overshoot` no value lies below the least or above the largest
+    of the samples that it is made of.
     """
     if rows.places.shape[1] == columns.places.shape[1] == 1:
         return np.ascontiguousarray(source[np.ix_(rows.places[:, 0] - top, columns.places[:, 0] - left)])
@@ -179,6 +226,9 @@ def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps) -> Pl
     beside, across = np.ascontiguousarray(beside.T), np.ascontiguousarray(across.T)
     height, width = len(above), beside.shape[1]
     result = empty((height, width))
+    if not overshoot and min(down.min(), across.min()) < 0:
+        spread(lambda band: _held(source, above, down, beside, across, result, *band), bands(height, ROWS))
+        return result
     if height <= source.shape[0]:
         spread(lambda band: _smaller(source, above, down, beside, across, result, *band), bands(height, ROWS))
         return result

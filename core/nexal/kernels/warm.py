@@ -34,7 +34,8 @@ def warm() -> None:
         looked_up(np.zeros(np.iinfo(bits).max + 1, values), np.zeros((2, 2), bits))
     for kind in FILTER_SUPPORT:
         for turn in (0.0, 0.5):
-            resample(pixels, (2, 2), (0.5, 0.5), (1.0, turn, -turn, 1.0), kind)
+            for overshoot in (False, True):
+                resample(pixels, (2, 2), (0.5, 0.5), (1.0, turn, -turn, 1.0), kind, overshoot)
     codes = np.array([[0, 1, mode, 0, 1] for mode in range(SINGLE, len(MODES))], np.int32)
     rank(pixels, pixels, codes)
     quality(crossed(pixels, codes[0]).reshape(2, 2), np.ones((2, 2), np.bool_), 0.0, 1.0)
@@ -106,6 +107,7 @@ def warm_textures(pixels: Plane) -> None:
 
     for rows in (taps(0, 8, 0.5, (0, 4), "auto"), taps(0, 3, 1.3, (0, 4), "auto")):
         resized(pixels, 0, 0, rows, taps(0, 3, 1.3, (0, 4), "auto"))
+        resized(pixels, 0, 0, rows, taps(0, 3, 0.3, (0, 4), "auto"), overshoot=False)
     for count in (1, 3):
         packed_rows(np.stack([pixels] * count), 0, 4, np.empty((count, 4, 4), np.float32))
     for most in (255, 65535):

@@ -30,6 +30,12 @@ MOST_STRETCH = 16.0
 
 
 @numba.njit(cache=True, nogil=True)
+def held(value: float, low: float, high: float) -> float:
+    """A value within two ends; what is no number stays so."""
+    return low if value < low else high if value > high else value
+
+
+@numba.njit(cache=True, nogil=True)
 def _widened(ratio: float) -> float:
     """How many times a filter is widened where a picture shrinks by a ratio."""
     return ratio if ratio >= LEAST_STRETCH else 1.0
@@ -169,6 +175,29 @@ def _cubic(flat: Plane, width: int, places: NDArray[np.int32], weights: Plane, r
 
 
 @numba.njit(cache=True, nogil=True)
+def _both(flat: Plane, at: np.uintp) -> tuple[float, float]:
+    """The least and the largest of four samples in a row."""
+    a, b, c, d = flat[at], flat[at + _ONE], flat[at + _TWO], flat[at + _THREE]
+    low, high = a if a < b else b, b if a < b else a
+    least, largest = c if c < d else d, d if c < d else c
+    return least if least < low else low, largest if largest > high else high
+
+
+@numba.njit(cache=True, nogil=True)
+def _hold(flat: Plane, width: int, places: NDArray[np.int32], result: Plane) -> None:
+    """What lies beyond the least and the largest of the 4 x 4 samples that a cubic filter made it of, held by them."""
+    line = np.uintp(width)
+    for j in range(result.size):
+        at = np.uintp(places[j]) - line - _ONE
+        low, high = _both(flat, at)
+        for _ in range(3):
+            at += line
+            least, largest = _both(flat, at)
+            low, high = least if least < low else low, largest if largest > high else high
+        result[j] = held(result[j], low, high)
+
+
+@numba.njit(cache=True, nogil=True)
 def _linear(flat: Plane, width: int, places: NDArray[np.int32], across: Plane, down: Plane, result: Plane) -> None:
     """The values between samples of a tent that is not widened."""
     line = np.uintp(width)
@@ -189,13 +218,15 @@ def _sample(
     stretch: float,
     across: NDArray[np.float64],
     down: NDArray[np.float64],
+    overshoot: bool,
 ) -> float:
-    """The filtered value at a position; `across` and `down` have room for the weights of each axis."""
+    """The filtered value at a position; `across` and `down` have room for the weights of each axis. Without
+    `overshoot` it is held by the least and the largest of the samples that weigh something."""
     height, width = source.shape
     reach = support * stretch
     left, columns = _weigh(code, sx, reach, stretch, across)
     top, rows = _weigh(code, sy, reach, stretch, down)
-    total = 0.0
+    total, low, high = 0.0, math.inf, -math.inf
     for i in range(max(0, -top), min(rows, height - top)):
         if down[i] == 0.0:
             continue
@@ -203,9 +234,24 @@ def _sample(
         for j in range(max(0, -left), min(columns, width - left)):
             # What weighs nothing is not looked at: it may be no number.
             if across[j] != 0.0:
-                beside += across[j] * source[top + i, left + j]
+                value = source[top + i, left + j]
+                beside += across[j] * value
+                low, high = min(low, value), max(high, value)
         total += down[i] * beside
-    return total
+    if overshoot:
+        return total
+    if _looks_beyond(down, rows, -top, height - top) or _looks_beyond(across, columns, -left, width - left):
+        low, high = min(low, 0.0), max(high, 0.0)
+    return held(total, low, high)
+
+
+@numba.njit(cache=True, nogil=True)
+def _looks_beyond(weights: NDArray[np.float64], count: int, first: int, end: int) -> bool:
+    """Whether anything weighs that lies before `first` or from `end` on."""
+    beyond = False
+    for tap in range(count):
+        beyond |= (tap < first or tap >= end) and weights[tap] != 0.0
+    return beyond
 
 
 @numba.njit(cache=True, nogil=True)
@@ -236,6 +282,7 @@ def _singly(
     last: int,
     across: NDArray[np.float64],
     down: NDArray[np.float64],
+    overshoot: bool,
 ) -> None:
     """As `_filtered`, columns `first` to `last` of a row, whatever they look at."""
     height, width = source.shape
@@ -256,12 +303,19 @@ def _singly(
         if sx < -reach or sy < -reach or sx > width + reach or sy > height + reach:
             result[row, column] = 0.0
         else:
-            result[row, column] = _sample(source, sx, sy, code, support, stretch, across, down)
+            result[row, column] = _sample(source, sx, sy, code, support, stretch, across, down, overshoot)
 
 
 @numba.njit(cache=True, nogil=True)
 def _filtered(
-    source: Plane, result: Plane, m: NDArray[np.float64], code: int, support: float, first: int, last: int
+    source: Plane,
+    result: Plane,
+    m: NDArray[np.float64],
+    code: int,
+    support: float,
+    overshoot: bool,
+    first: int,
+    last: int,
 ) -> None:
     """Filtered values at (x / w, y / w), with (x, y, w) = m @ (column, row, 1): everywhere alike, or, under a
     perspective, widened from place to place."""
@@ -278,7 +332,7 @@ def _filtered(
     for row in range(first, last):
         begin, end = _span(m, row, count, width, height) if affine else (0, count)
         end = end if stretch == 1.0 or not affine else begin
-        _singly(source, result, m, code, support, row, 0, begin, right, below)
+        _singly(source, result, m, code, support, row, 0, begin, right, below, overshoot)
         for start in range(begin, end, RUN):
             stop = min(start + RUN, end)
             size = stop - start
@@ -286,19 +340,28 @@ def _filtered(
             _positions(m, row, start, x[:size], y[:size])
             easy = affine or _projected(m, row, start, x[:size], y[:size])
             if not (easy and _locate(x[:size], y[:size], source.shape, places, across, down)):
-                _singly(source, result, m, code, support, row, start, stop, right, below)
+                _singly(source, result, m, code, support, row, start, stop, right, below, overshoot)
             elif code == LINEAR:
                 _linear(flat, width, places, across, down, result[row, start:stop])
             else:
                 _cubic_weights(across, weights[0], weights[1], weights[2], weights[3])
                 _cubic_weights(down, weights[4], weights[5], weights[6], weights[7])
                 _cubic(flat, width, places, weights, result[row, start:stop])
-        _singly(source, result, m, code, support, row, end, count, right, below)
+                if not overshoot:
+                    _hold(flat, width, places, result[row, start:stop])
+        _singly(source, result, m, code, support, row, end, count, right, below, overshoot)
 
 
 @numba.njit(cache=True, nogil=True)
 def _upright(
-    source: Plane, result: Plane, m: NDArray[np.float64], code: int, support: float, first: int, last: int
+    source: Plane,
+    result: Plane,
+    m: NDArray[np.float64],
+    code: int,
+    support: float,
+    overshoot: bool,
+    first: int,
+    last: int,
 ) -> None:
     """As `_filtered` where rows stay rows: each is first made of rows of the source, then sampled along itself."""
     height, width = source.shape
@@ -309,6 +372,8 @@ def _upright(
     # Beyond its ends a line is 0; what lies further away is looked up there.
     line = np.zeros(width + 2 * room)
     inner = line[room : room + width]
+    lows, highs = np.zeros(line.size), np.zeros(line.size)
+    least, largest = lows[room : room + width], highs[room : room + width]
     weights, down = np.zeros((room, count)), np.empty(room)
     starts, own = np.empty(count, np.int64), np.empty(room)
     most = 0
@@ -324,7 +389,7 @@ def _upright(
         left, _ = _weigh(code, m[0, 2], reach, stretch, own)
         from_column = min(count, max(0, -(left + room)))
         to_column = max(from_column, min(count, line.size - most - (left + room)))
-    made = np.zeros(count)
+    made, low, high = np.zeros(count), np.zeros(count), np.zeros(count)
     for row in range(first, last):
         top, rows = _weigh(code, m[1, 2] + m[1, 1] * row, reach, stretch, down)
         inner[:] = 0.0
@@ -333,6 +398,8 @@ def _upright(
             if weight != 0.0:
                 for x in range(width):
                     inner[x] += weight * given[x]
+        if not overshoot:
+            _ends(source, top, rows, down, least, largest)
         made[:] = 0.0
         for tap in range(most):
             if shifted:
@@ -347,8 +414,42 @@ def _upright(
                     # What weighs nothing may be no number.
                     part = share[column] * line[starts[column] + tap]
                     made[column] += part if share[column] != 0.0 else 0.0
+        if not overshoot:
+            low[:], high[:] = math.inf, -math.inf
+            for tap in range(most):
+                share = weights[tap]
+                for column in range(count):
+                    at = starts[column] + tap
+                    less = lows[at] if share[column] != 0.0 else math.inf
+                    more = highs[at] if share[column] != 0.0 else -math.inf
+                    low[column] = less if less < low[column] else low[column]
+                    high[column] = more if more > high[column] else high[column]
+            for column in range(count):
+                made[column] = held(made[column], low[column], high[column])
         for column in range(count):
             result[row, column] = made[column]
+
+
+@numba.njit(cache=True, nogil=True)
+def _ends(
+    source: Plane,
+    top: int,
+    rows: int,
+    weights: NDArray[np.float64],
+    least: NDArray[np.float64],
+    largest: NDArray[np.float64],
+) -> None:
+    """The least and the largest of each column of some rows, as far as they weigh something; beyond the plane is 0."""
+    beyond = _looks_beyond(weights, rows, -top, source.shape[0] - top)
+    least[:] = 0.0 if beyond else math.inf
+    largest[:] = 0.0 if beyond else -math.inf
+    for i in range(max(0, -top), min(rows, source.shape[0] - top)):
+        if weights[i] != 0.0:
+            given = source[top + i]
+            for x in range(given.size):
+                value = np.float64(given[x])
+                least[x] = value if value < least[x] else least[x]
+                largest[x] = value if value > largest[x] else largest[x]
 
 
 def resample(
@@ -357,12 +458,14 @@ def resample(
     start: tuple[float, float],
     matrix: tuple[float, float, float, float],
     kind: str,
+    overshoot: bool = True,
 ) -> Plane:
     """Sample `source` at `start + matrix @ (column, row)` for each pixel of an array of `shape` (H, W).
 
     Positions are continuous, (0.5, 0.5) being the centre of the source's first pixel; outside the source all is 0.
     `kind` is nearest, linear (tent) or cubic (Catmull-Rom); where the mapping shrinks by `LEAST_STRETCH` or more, the
-    filter is widened by the same factor, so that nothing aliases.
+    filter is widened by the same factor, so that nothing aliases. Without `overshoot` no value of a cubic filter lies
+    below the least or above the largest of the samples that it is made of.
     """
     xx, xy, yx, yy = matrix
     m = np.array([[xx, xy, start[0]], [yx, yy, start[1]], [0, 0, 1]], np.float64)
@@ -371,16 +474,18 @@ def resample(
         source, m = source.T, m[[1, 0, 2]]
     # A line is made of whole rows: that pays unless little of them is wanted.
     upright = m[0, 1] == m[1, 0] == 0 and source.shape[1] < 4 * abs(m[0, 0]) * shape[1] + 64
-    return _resampled(source, shape, m, kind, _upright if upright else _filtered)
+    return _resampled(source, shape, m, kind, overshoot, _upright if upright else _filtered)
 
 
-def resample_projective(source: Plane, shape: tuple[int, int], matrix: NDArray[np.float64], kind: str) -> Plane:
+def resample_projective(
+    source: Plane, shape: tuple[int, int], matrix: NDArray[np.float64], kind: str, overshoot: bool = True
+) -> Plane:
     """As `resample`, at the positions (x / w, y / w) with (x, y, w) = `matrix` (3 x 3) @ (column, row, 1).
 
     The filter is widened from place to place by the root of the area that a pixel covers there, |det M| / w^3, 16
     times at the most. What lies beyond the horizon (w <= 0) is 0.
     """
-    return _resampled(source, shape, np.ascontiguousarray(matrix, np.float64), kind, _filtered)
+    return _resampled(source, shape, np.ascontiguousarray(matrix, np.float64), kind, overshoot, _filtered)
 
 
 def _together(source: Plane) -> Plane:
@@ -393,7 +498,12 @@ def _together(source: Plane) -> Plane:
 
 
 def _resampled(
-    source: Plane, shape: tuple[int, int], m: NDArray[np.float64], kind: str, work: Callable[..., None]
+    source: Plane,
+    shape: tuple[int, int],
+    m: NDArray[np.float64],
+    kind: str,
+    overshoot: bool,
+    work: Callable[..., None],
 ) -> Plane:
     """All rows of the result, on all threads."""
     source, result = _together(source), empty(shape, source.dtype)
@@ -401,5 +511,7 @@ def _resampled(
         spread(lambda band: _take(source, result, m, *band), bands(shape[0], ROWS))
     else:
         code, support = _FILTER_CODE[kind], FILTER_SUPPORT[kind]
-        spread(lambda band: work(source, result, m, code, support, *band), bands(shape[0], ROWS))
+        # A tent makes nothing beyond what it is made of.
+        free = overshoot or code == LINEAR
+        spread(lambda band: work(source, result, m, code, support, free, *band), bands(shape[0], ROWS))
     return result

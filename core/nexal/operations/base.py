@@ -120,6 +120,7 @@ class Size:
     width: int
     height: int
     filter: str = "auto"
+    overshoot: bool = True
 
     def fits(self, description: Description) -> bool:
         return (self.width, self.height) == (description.display.width, description.display.height)

@@ -10,7 +10,7 @@ from nexal.errors import SettingError
 from nexal.operations.base import Port, Settings, register, setting
 from nexal.operations.movement import Matrix3
 from nexal.operations.moving import Moving, affine
-from nexal.operations.resizing import Resampled, ResizeFilter
+from nexal.operations.resizing import OVERSHOOT, Resampled, ResizeFilter
 from nexal.picture import Description, Window
 
 
@@ -109,6 +109,7 @@ class FitToSettings(Settings):
     filter: ResizeFilter = setting(
         "auto", "auto: areas where it shrinks, Lanczos where it grows; ids keep single samples in any case"
     )
+    overshoot: bool = setting(False, OVERSHOOT)
 
 
 @register

@@ -60,6 +60,10 @@ class Moving(MixingOperation):
     def kind(self, settings: Any) -> str:
         return "linear"
 
+    def overshoots(self, settings: Any) -> bool:
+        """Whether a filter may make values beyond those that it makes them of."""
+        return False
+
     def backward(self, display: Window, settings: Any) -> Matrix3:
         return inverse(self.forward(display, settings))
 
@@ -120,12 +124,13 @@ class Moving(MixingOperation):
         given = self.input_region(self.mixes, scene.region, scene, settings)
         shape = (scene.region.height, scene.region.width)
         column, row = scene.region.x + 0.5, scene.region.y + 0.5
+        free = self.overshoots(settings)
         if is_affine(matrix):
             (a, b, x), (c, d, y) = matrix[:2].tolist()
             start = (a * column + b * row + x - given.x, c * column + d * row + y - given.y)
-            return resample(plane, shape, start, (a, b, c, d), kind)
+            return resample(plane, shape, start, (a, b, c, d), kind, free)
         local = affine(1, 0, 0, 1, -given.x, -given.y) @ matrix @ affine(1, 0, 0, 1, column, row)
-        return resample_projective(plane, shape, local, kind)
+        return resample_projective(plane, shape, local, kind, free)
 
     def average(self, plane: Plane, settings: Any, scene: Scene, prepared: None) -> Plane:
         return self._sampled(plane, self.kind(settings), settings, scene)
@@ -140,6 +145,9 @@ class PlaceSettings(Settings):
     scale: float = setting(1.0, "Size", ge=1e-6, le=100, low=0.1, high=4, step=0.01)
     rotate: float = setting(0.0, "Turn, clockwise", low=-180, high=180, step=0.1, unit="°")
     filter: Literal["cubic", "linear", "nearest"] = setting("cubic", "How pixels in between are found")
+    overshoot: bool = setting(
+        False, "A cubic filter may go beyond the pixels that it is made of: crisper, with dark or bright seams"
+    )
     movement: Movement | None = setting(None, "What was followed, that it sticks to", widget="movement")
     steady: bool = setting(False, "Hold the picture still against the movement", beside="movement")
 
@@ -151,9 +159,10 @@ class Place(Moving):
 
     picture -> picture; the data window follows, the display window stays. Outside the data window all is 0. With
     `steady` the movement is turned back first, by the inverse of M: what was followed stays where it was at `from`.
-    Filters: cubic (Catmull-Rom), linear (tent), nearest; widened where the picture shrinks. Whole-pixel shifts are
-    exact. Colour moves as premultiplied light, whatever its state. A picture in colour without an alpha gets one
-    (straight): it no longer covers all. Depth and positions are averaged over what holds something; ids keep single
+    Filters: cubic (Catmull-Rom), linear (tent), nearest; widened where the picture shrinks. Without `overshoot` no
+    value of a cubic filter lies beyond the least and the largest of the 4 x 4 samples that it is made of. Whole-pixel
+    shifts are exact. Colour moves as premultiplied light, whatever its state. A picture in colour without an alpha gets
+    one (straight): it no longer covers all. Depth and positions are averaged over what holds something; ids keep single
     samples.
     """
 
@@ -192,6 +201,9 @@ class Place(Moving):
 
     def kind(self, settings: PlaceSettings) -> str:
         return settings.filter
+
+    def overshoots(self, settings: PlaceSettings) -> bool:
+        return settings.overshoot
 
     def describe(self, inputs: Mapping[str, Description], settings: PlaceSettings) -> Description:
         description = inputs["picture"]

@@ -14,7 +14,7 @@ from nexal.kernels.pointmath import Value, clip
 from nexal.operations.base import Channels, PointOperation, Port, Scene, Settings, Size, register, setting
 from nexal.operations.channels import BlendMode
 from nexal.operations.making import LIKE
-from nexal.operations.resizing import LARGEST, ResizeFilter
+from nexal.operations.resizing import LARGEST, OVERSHOOT, ResizeFilter
 from nexal.picture import ALPHA_NAME, PLANE_NAME, Alpha, Description, Window
 
 ONE = np.float32(1)
@@ -150,6 +150,7 @@ class PackSettings(Settings):
     filter: ResizeFilter = setting(
         "auto", "How channels of another size are resampled: areas when shrinking, Lanczos when growing, ids singly"
     )
+    overshoot: bool = setting(False, OVERSHOOT)
     layout: str = setting("", "Name of the layout, kept in the metadata", max_length=60)
     meanings: dict[Literal["r", "g", "b", "a"], Meaning] = setting(
         dict, "What each channel stands for, by its layout", widget="meanings"
@@ -186,7 +187,7 @@ class Pack(PointOperation):
             height = max(1, round(window.height * width / window.width))
         if height and not width:
             width = max(1, round(window.width * height / window.height))
-        return Size(width or window.width, height or window.height, settings.filter)
+        return Size(width or window.width, height or window.height, settings.filter, settings.overshoot)
 
     def sizes(self, inputs: Mapping[str, Description], settings: PackSettings) -> dict[str, Size]:
         if not inputs:

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from nexal.kernels.resizing import Taps
 
 ResizeFilter = Literal["auto", "area", "lanczos", "nearest"]
+OVERSHOOT = "Lanczos may go beyond the pixels that it is made of: crisper, with dark or bright seams"
 LARGEST = 8192
 """The longest side of a texture."""
 
@@ -24,6 +25,7 @@ class ResizeSettings(Settings):
     filter: ResizeFilter = setting(
         "auto", "auto: areas where it shrinks, Lanczos where it grows; ids keep single samples in any case"
     )
+    overshoot: bool = setting(False, OVERSHOOT)
 
 
 class Resampled(MixingOperation):
@@ -72,7 +74,8 @@ class Resampled(MixingOperation):
         from nexal.kernels.resizing import resized
 
         reach = self.input_region(self.mixes, scene.region, scene, settings)
-        return resized(plane, reach.y, reach.x, *self._taps(scene.region, scene, settings, single=single))
+        rows, columns = self._taps(scene.region, scene, settings, single=single)
+        return resized(plane, reach.y, reach.x, rows, columns, settings.overshoot)
 
     def affects(self, channel: str, description: Description, settings: Any, scene: Scene) -> bool:
         return bool(settings.filter != "nearest")
@@ -89,10 +92,11 @@ class Resize(Resampled):
     """A picture in another size: its display window becomes `width` x `height`, nothing is cropped.
 
     plane or picture -> the same. Along each axis by itself: the mean of the exact area of a new pixel (`area`, where
-    it shrinks), or Lanczos with three lobes (`lanczos`, where it grows; widened where it shrinks); beyond its edge the
-    picture goes on as its last pixel. Colour is averaged as premultiplied light, so that no colour comes in from where
-    nothing covers; depth and positions over what holds something. Channels of ids are never mixed: each new pixel is
-    the nearest old one (`nearest`).
+    it shrinks), or Lanczos with three lobes (`lanczos`, where it grows; widened where it shrinks), which is held by the
+    least and the largest of the pixels that weigh unless it may `overshoot`; beyond its edge the picture goes on as its
+    last pixel. Colour is averaged as premultiplied light, so that no colour comes in from where nothing covers; depth
+    and positions over what holds something. Channels of ids are never mixed: each new pixel is the nearest old one
+    (`nearest`).
     References: C. E. Duchon, *Lanczos Filtering in One and Two Dimensions*, J. Appl. Meteorology 1979.
     """
 

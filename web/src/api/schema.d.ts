@@ -4355,6 +4355,11 @@ export interface components {
             seconds: number;
             /** File */
             file: string;
+            /**
+             * Kept
+             * @description Its file is there. What was delivered before a house was restored is not
+             */
+            kept: boolean;
         };
         /**
          * MovieRow

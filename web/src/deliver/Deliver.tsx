@@ -99,7 +99,7 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
                 Deliver all
               </Button>
             )}
-            {answer.data?.some((row) => row.render?.state === "done") && (
+            {answer.data?.some((row) => row.render?.frames.some(({ kept }) => kept)) && (
               <a
                 href={`/api/shots/${shot}/delivered`}
                 download
@@ -262,6 +262,13 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
   );
 }
 
+function stateOf(render: DeliverableRow["render"] | undefined, lost: boolean): string {
+  if (!render) return "not rendered";
+  if (BUSY.includes(render.state)) return "rendering";
+  if (lost) return `was delivered, rev ${render.revision}; not kept: render again`;
+  return `${render.state}, rev ${render.revision}`;
+}
+
 interface RowProps {
   shot: number;
   row: DeliverableRow;
@@ -295,6 +302,8 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
   const many = (render?.frames.length ?? 0) > 1;
   const frame = many ? undefined : render?.frames[0];
   const busy = render && BUSY.includes(render.state);
+  const kept = render?.frames.filter((each) => each.kept).length ?? 0;
+  const lost = render?.state === "done" && kept === 0;
   const format = [
     spec.format,
     spec.depth && (/^\d/.test(spec.depth) ? `${spec.depth} bit` : spec.depth),
@@ -326,12 +335,14 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
             className={
               render?.state === "failed"
                 ? "text-ember"
-                : render?.state === "done"
-                  ? "text-lichen"
-                  : "text-dim"
+                : lost
+                  ? "text-clay"
+                  : render?.state === "done"
+                    ? "text-lichen"
+                    : "text-dim"
             }
           >
-            {!render ? "not rendered" : busy ? "rendering" : `${render.state}, rev ${render.revision}`}
+            {stateOf(render, lost)}
           </span>
           {frame?.state === "done" && (
             <span className="ml-2 font-mono text-[11px] text-faint">{frame.seconds.toFixed(2)} s</span>
@@ -339,17 +350,17 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
         </td>
         <td className="px-2">
           <div className="flex items-center justify-end gap-2">
-            {render && many && render.frames.some((each) => each.state === "done") && (
+            {render && many && kept > 0 && (
               <a
                 href={`/api/shots/${shot}/renders/${render.id}/files`}
                 download
                 title="All frames that are done, in one archive"
                 className="inline-flex h-6 items-center gap-1 rounded-sm border border-lichen px-2 text-lichen"
               >
-                <Download size={12} /> {render.frames.filter((each) => each.state === "done").length} files
+                <Download size={12} /> {kept} files
               </a>
             )}
-            {render?.state === "done" && !many && (
+            {render?.state === "done" && !many && kept > 0 && (
               <a
                 href={`/api/shots/${shot}/renders/${render.id}/file`}
                 download

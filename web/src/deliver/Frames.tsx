@@ -35,6 +35,7 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
   const making = MAKING.includes(render.movie?.state ?? "");
   const { frames, state } = render;
   const done = frames.filter((frame) => frame.state === "done");
+  const lost = done.filter((frame) => !frame.kept);
   const failed = frames.filter((frame) => frame.state === "failed");
   const warned = frames.filter((frame) => frame.warnings.length > 0);
   const busy = state === "waiting" || state === "rendering";
@@ -44,6 +45,7 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
       <div className="flex items-center gap-2">
         <span role="status" className="font-mono text-[11px] text-dim">
           {done.length} of {frames.length} frames
+          {lost.length > 0 && <span className="text-clay">, {lost.length} not kept: render again</span>}
           {failed.length > 0 && <span className="text-ember">, {failed.length} failed</span>}
           {warned.length > 0 && <span className="text-clay">, {warned.length} with warnings</span>}
           {busy && left !== null && `, ${worded(left)} left`}
@@ -59,7 +61,7 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
             making the movie
           </span>
         )}
-        {writable && !busy && !making && done.length > 1 && (
+        {writable && !busy && !making && done.length - lost.length > 1 && (
           <Button
             title="A movie of the frames that are done, each with its number, to be looked at here or sent"
             onClick={() => {
@@ -89,11 +91,13 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
       </div>
       <div className="flex flex-wrap gap-px" role="list">
         {frames.map((frame) => {
-          const told = `frame ${frame.frame}: ${frame.error?.message ?? frame.state}`;
-          const look = `h-3 ${frames.length > 150 ? "w-1" : "w-2"} rounded-[1px] ${LOOK[frame.state] ?? "bg-line"}`;
+          const gone = frame.state === "done" && !frame.kept;
+          const told = `frame ${frame.frame}: ${gone ? "was delivered; not kept" : (frame.error?.message ?? frame.state)}`;
+          const colour = gone ? "bg-line" : (LOOK[frame.state] ?? "bg-line");
+          const look = `h-3 ${frames.length > 150 ? "w-1" : "w-2"} rounded-[1px] ${colour}`;
           return (
             <span role="listitem" key={frame.frame} data-state={frame.state} title={told} className="flex">
-              {frame.state === "done" ? (
+              {frame.kept ? (
                 <a
                   href={`/api/shots/${shot}/renders/${render.id}/file?frame=${frame.frame}`}
                   download

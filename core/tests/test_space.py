@@ -13,12 +13,13 @@ from hypothesis import strategies as st
 from patience import trials
 from space_scenes import AXES, BALL, EYE, FOV, RADIUS, SIZE, camera_to_world, centres, header, scene_sources, subpixels
 
-from nexal.analysis.depth import depth_report, reports_of, sentences
+from nexal.analysis.depth import _as_said, depth_report, reports_of, sentences
 from nexal.analysis.run import depth_file
 from nexal.analysis.space_checks import _turned
 from nexal.camera import Camera, ball_outline, camera_of_header, camera_of_positions, camera_of_view
 from nexal.cli import main
 from nexal.formats.decoded import tagged
+from nexal.kernels.depths import near_is_large
 from nexal.kernels.nowhere import is_nowhere
 from nexal.picture import Trait, Window
 from nexal.recipe import SourceSpec
@@ -262,6 +263,66 @@ class Reports(CoreTest):
         for depth, near in ((z, "small"), (30 - z, "large"), (1 / z, "large")):
             report = self.report(depth, with_position=False)
             self.assertEqual((report.near_is, report.likely), (near, True))
+
+    def test_every_kind_at_both_signs_and_with_every_sky(self) -> None:
+        """Without positions: which end is near is told rightly, or asked; never wrongly."""
+        found = centres()
+        there = found.thing > 0
+        z = np.where(there, found.depth, 1.0)
+        # What each kind and sign makes of a distance, and which end is near then.
+        kinds = {
+            ("distance", 1): (z, "small"),
+            ("distance", -1): (-z, "large"),
+            ("turned", 1): (30 - z, "large"),
+            ("inverse", 1): (0.8 / z, "large"),
+            ("inverse", -1): (-0.8 / z, "small"),
+            ("buffer", 1): (1 - 0.045 / z, "small"),
+            ("buffer", -1): (0.045 / z - 1, "large"),
+            ("buffer of both signs", 1): (1 - 2.5 / z, "small"),
+        }
+        far = {("inverse", 1): 0.0, ("inverse", -1): 0.0, ("buffer", 1): 1.0, ("buffer", -1): -1.0}
+        far["buffer of both signs", 1] = 1.0
+        told = 0
+        for (kind, sign), (stored, near) in kinds.items():
+            skies = {"its far end": far.get((kind, sign), np.inf), "infinite": np.inf, "other": -np.inf, "none": None}
+            skies |= {"0": 0.0} if kind == "distance" else {}
+            for name, sky in skies.items():
+                with self.subTest(f"{kind} {sign}, sky {name}"):
+                    depth = np.where(there, stored, np.nan if sky is None else sky)
+                    report = self.report(depth, with_position=False)
+                    if report.asks:
+                        self.assertTrue(any("can't be told" in text for text in report.warnings))
+                        self.assertNotEqual(name, "its far end")
+                    else:
+                        self.assertEqual(report.near_is, near)
+                        told += 1
+                    # The operation that looks by itself says the same.
+                    self.assertEqual(near_is_large(depth.astype(np.float32)), report.near_is == "large")
+        self.assertGreaterEqual(told, 30)
+
+    def test_a_shallow_z_buffer_is_never_turned_round(self) -> None:
+        """From 0.982 to 0.9975 with the sky at 1, as one was seen: its remedy would have turned it wrongly."""
+        found = centres()
+        there = found.thing > 0
+        z = np.where(there, found.depth, 1.0)
+        nearest, farthest = z[there].min(), z[there].max()
+        scale = (0.9975 - 0.982) / (1 / nearest - 1 / farthest)
+        depth = np.where(there, 0.982 + scale * (1 / nearest - 1 / z), 1.0).astype(np.float32)
+        report = self.report(depth, with_position=False)
+        self.assertEqual((report.kind, report.near_is, report.asks, report.nothing), ("buffer", "small", False, [1.0]))
+        sources = {"p": scene_sources()["deep"], "z": MemorySource({"Z": depth}, traits={"Z": Trait("depth")})}
+        made = one("depth_range", {"depth": "z.Z"}, sources).planes["Y"]
+        self.assertLess(float(np.corrcoef(made[there], z[there])[0, 1]), -0.8, "near is 1")
+
+    def test_where_either_end_may_be_near_it_asks_and_offers_nothing(self) -> None:
+        z = centres(sky=False).depth
+        depth = (1 / z - (1 / z).min()) / np.ptp(1 / z) * 0.9 + 0.05
+        report = self.report(depth, with_position=False)
+        self.assertTrue(report.asks)
+        self.assertFalse(any("turned" in reason for reason in report.reasons))
+        said = _as_said(report, "buffer")
+        self.assertEqual((said.asks, said.near_is, said.warnings), (False, "small", []))
+        self.assertEqual(_as_said(report, "inverse").near_is, "large")
 
     def test_what_is_turned_round_keeps_its_proportions(self) -> None:
         z = centres(sky=False).depth

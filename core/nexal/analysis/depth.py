@@ -18,14 +18,13 @@ from nexal.errors import NexalError, SourceError
 from nexal.formats.reading import StoredSource
 from nexal.formats.statistics import as_float
 from nexal.kernels.depths import (
-    LEAST_SLOPES,
     MOST_SAMPLES,
-    SMALL_IS_NEAR,
     averaged_share,
-    bend,
+    direction,
+    nothing_in,
     sampled,
 )
-from nexal.kernels.nowhere import is_nothing, is_nowhere
+from nexal.kernels.nowhere import is_nowhere
 from nexal.picture import Description, Plane, split_channel
 
 AVERAGED = 0.1
@@ -34,10 +33,6 @@ LEAST_EDGES = 100
 FITS = 5e-4
 """Residual, as a part of the spread, of what a depth is: right ones stay below 2.3e-5, wrong ones above 1.6e-3."""
 SAMPLES = 20_000
-FLAT_SHARE = 0.02
-"""Share of pixels with one extreme value of 0, 1 or -1 that stands for nothing."""
-
-
 WORDS = {
     "planar": "distance along the view",
     "radial": "distance to the eye",
@@ -63,7 +58,8 @@ class DepthReport:
     """What is known of a depth pass, with the reasons.
 
     `kind`: planar or radial (distance along the view, or to the eye), inverse, buffer (of a renderer's z), distance or
-    inverse by their slopes (`likely`), flat or empty. `near_is`: small or large. `nothing`: numbers that stand for
+    inverse by their slopes (`likely`), flat or empty. `near_is`: small or large; `asks` where either is as likely, and
+    somebody has to look. `nothing`: numbers that stand for
     nothing; `range`: percentiles 0.5 and 99.5 of the rest. `unit`: world units that 1 of it is, where that is known.
     """
 
@@ -80,6 +76,7 @@ class DepthReport:
     camera: Found | None = None
     reasons: list[str] = field(default_factory=list)
     warnings: list[str] = field(default_factory=list)
+    asks: bool = False
 
     def as_json(self) -> dict[str, Any]:
         return asdict(self)
@@ -130,37 +127,11 @@ def depth_report(channel: str, depth: Plane, position: Sequence[Plane] | None, d
 
 
 def _by_slopes(channel: str, depth: Plane, known: dict[str, Any]) -> DepthReport:
-    value, count = bend(depth)
-    reasons: list[str] = known["reasons"]
-    if count < LEAST_SLOPES:
-        reasons.append("no slopes that would tell which way round it is: small is taken for near")
-        return DepthReport(channel, "distance", True, "small", **known)
-    told = f"its slopes bend by {value:.2f} (from {count} places)"
-    if value > SMALL_IS_NEAR:
-        reasons.append(f"{told}: distances, small is near")
-        return DepthReport(channel, "distance", True, "small", **known)
-    if value < -SMALL_IS_NEAR:
-        reasons.append(f"{told}: distances turned round, large is near")
-        return DepthReport(channel, "distance", True, "large", **known)
-    reasons.append(f"{told}: straight, as inverse distances or a z-buffer are; look which end is near")
-    return DepthReport(channel, "inverse", True, "large", **known)
-
-
-def nothing_in(depth: Plane) -> tuple[NDArray[np.bool_], list[float]]:
-    """Where a depth holds nothing, and the finite numbers that stand for it.
-
-    Not finite, beyond 1e7, or one flat extreme of 0, 1 or -1 that many pixels share.
-    """
-    empty = is_nothing(depth)
-    numbers = [float(np.median(depth[empty & np.isfinite(depth)]))] if (empty & np.isfinite(depth)).any() else []
-    rest = depth[~empty]
-    for extreme in (float(rest.min()), float(rest.max())) if rest.size else ():
-        same = (depth == extreme) & ~empty
-        others = depth[~empty & ~same]
-        if extreme in (0.0, 1.0, -1.0) and same.mean() > FLAT_SHARE and others.size:
-            empty |= same
-            numbers.append(extreme)
-    return empty, numbers
+    found = direction(depth, known["nothing"])
+    known["reasons"].append(found.why)
+    if not found.sure:
+        known["warnings"].append("which end is near can't be told: look, and say at the source how it is read")
+    return DepthReport(channel, found.kind, True, found.near_is, asks=not found.sure, **known)
 
 
 def _camera(description: Description, position: Sequence[Plane] | None, warnings: list[str]) -> Found | None:
@@ -310,12 +281,17 @@ def _as_said(report: DepthReport, kind: str) -> DepthReport:
     """The report with what the recipe says that the depth measures."""
     if kind == "auto" or report.kind in ("flat", "empty"):
         return report
-    near_is = "large" if kind in ("turned", "inverse", "buffer") else "small"
+    # A z-buffer rises towards what is far, unless what was found of it says otherwise.
+    found = report.near_is if report.kind == "buffer" else "small"
+    near_is = found if kind == "buffer" else "large" if kind in ("turned", "inverse") else "small"
     said = "distance" if kind == "turned" else kind
     reasons = [*report.reasons, f"the recipe says so; by itself it looks like {WORDS[report.kind]}"]
     # A unit holds for what it was found for.
     unit = report.unit if said == report.kind else None
-    return replace(report, kind=said, likely=False, near_is=near_is, unit=unit, reasons=reasons)
+    told = [warning for warning in report.warnings if not report.asks or "can't be told" not in warning]
+    return replace(
+        report, kind=said, likely=False, asks=False, near_is=near_is, unit=unit, reasons=reasons, warnings=told
+    )
 
 
 def sentences(report: DepthReport) -> list[str]:

@@ -47,6 +47,7 @@ def check_depth(engine: Engine, plan: Plan, item: str) -> Warnings:
 
     - its edges were averaged: remedy, `depth_edges` before the step
     - near is where its numbers are large: what goes by distance has them turned round first
+    - nobody can tell which end is near: no remedy, since half of them would make it worse
     - it is the way to the eye, and positions are made as if it went along the view, or the other way round
     """
     step = plan.recipe.step(item)
@@ -68,7 +69,15 @@ def check_depth(engine: Engine, plan: Plan, item: str) -> Warnings:
                 },
             }
         )
-    if report.near_is == "large" and step.op not in ("depth_range", "depth_slice"):
+    if report.asks:
+        warnings.append(
+            {
+                "code": "depth_unsure",
+                "text": f"Which end of {address} is near can't be told: look, and say at the source how it is read",
+                "remedy": None,
+            }
+        )
+    elif report.near_is == "large" and step.op not in ("depth_range", "depth_slice"):
         turned = _turned(report)
         unit = {"name": "distance", "op": "depth_unit", "in": {"depth": address}, "set": turned}
         warnings.append(

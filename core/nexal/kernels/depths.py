@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from dataclasses import dataclass
+
 import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.nowhere import is_nothing
 from nexal.kernels.threads import spread
 from nexal.picture import NOTHING_FROM, Plane
 
@@ -151,9 +155,30 @@ def sampled(depth: Plane, there: NDArray[np.bool_]) -> Plane:
     return depth.ravel()[::every][there.ravel()[::every]]
 
 
+FLAT_SHARE = 0.02
+"""Share of pixels with one extreme value of 0, 1 or -1 that stands for nothing."""
+
+
+def nothing_in(depth: Plane) -> tuple[NDArray[np.bool_], list[float]]:
+    """Where a depth holds nothing, and the finite numbers that stand for it.
+
+    Not finite, beyond 1e7, or one flat extreme of 0, 1 or -1 that many pixels share.
+    """
+    empty = is_nothing(depth)
+    numbers = [float(np.median(depth[empty & np.isfinite(depth)]))] if (empty & np.isfinite(depth)).any() else []
+    rest = depth[~empty]
+    for extreme in (float(rest.min()), float(rest.max())) if rest.size else ():
+        same = (depth == extreme) & ~empty
+        others = depth[~empty & ~same]
+        if extreme in (0.0, 1.0, -1.0) and same.mean() > FLAT_SHARE and others.size:
+            empty |= same
+            numbers.append(extreme)
+    return empty, numbers
+
+
 SMALL_IS_NEAR = 0.8
-"""Least bend of a depth whose near values are the small ones; below its negative they are the large ones, in between
-the depth is an inverse one: large is near, too."""
+"""Least bend of a depth whose near values are the small ones on a scale of distance; below its negative they are the
+large ones. In between it is inverse or a z-buffer."""
 
 
 def bend(depth: Plane, step: int = 3) -> tuple[float, int]:
@@ -186,10 +211,77 @@ LEAST_SLOPES = 200
 """Places of smooth slope from which on what they say counts."""
 
 
-def near_is_large(depth: Plane) -> bool:
-    """Whether near values are the large ones, as far as slopes say; small ones where they say nothing."""
+LEAST_RATIO, MOST_RATIO = 1.5, 1e5
+"""How many times further than the nearest thing the farthest is, in pictures that have some depth."""
+
+
+@dataclass(frozen=True)
+class Direction:
+    """Which end of a depth is near: `kind` distance, inverse or buffer; not `sure` where others are as likely."""
+
+    kind: str
+    near_is: str
+    sure: bool
+    why: str
+
+
+def direction(depth: Plane, numbers: Sequence[float]) -> Direction:
+    """Kind and near end of a depth (H x W, infinite where nothing is), by its slopes, and where these are straight by
+    what it tends to far away; `numbers` stood where nothing is.
+
+    What is straight in the picture is a + k / d: an inverse depth tends to 0, a z-buffer to 1, and either with its sign
+    turned round, to 0 or -1. Far is the end that lies at that number.
+    """
     value, count = bend(depth)
-    return count >= LEAST_SLOPES and value < SMALL_IS_NEAR
+    there = np.isfinite(depth)
+    low, high = (float(end) for end in np.percentile(sampled(depth, there), (0.5, 99.5))) if there.any() else (0.0, 0.0)
+    if count < LEAST_SLOPES:
+        # Distances are what most programs write; nothing below them may be their end, or that of an inverse.
+        below = [number for number in numbers if number < low]
+        told = "no slopes that would tell which way round it is: small is taken for near"
+        return Direction("distance", "small", not below, told)
+    told = f"its slopes bend by {value:.2f} (from {count} places)"
+    if value > SMALL_IS_NEAR:
+        return Direction("distance", "small", True, f"{told}: distances, small is near")
+    if value < -SMALL_IS_NEAR:
+        return Direction("distance", "large", True, f"{told}: distances turned round, large is near")
+    told += ": straight, as inverse distances and z-buffers are"
+    ways = _ways(low, high)
+    by_nothing = [way for way in ways if way[0] in numbers]
+    if len(by_nothing) == 1:
+        limit, near_is, _ = by_nothing[0]
+        return Direction(_kind(limit), near_is, True, f"{told}; nothing is {limit:g}, which is its far end")
+    likely = [way for way in ways if LEAST_RATIO <= way[2] <= MOST_RATIO] or ways
+    if len({near_is for _, near_is, _ in likely}) == 1:
+        limit, near_is, ratio = likely[0]
+        return Direction(_kind(limit), near_is, True, f"{told}; far ones, {ratio:.3g} times as far, tend to {limit:g}")
+    return Direction("inverse", "large", False, f"{told}, with either end near")
+
+
+def _kind(limit: float) -> str:
+    return "inverse" if limit == 0 else "buffer"
+
+
+def _ways(low: float, high: float) -> list[tuple[float, str, float]]:
+    """What values between two ends may tend to far away, which end is near then, and how many times as far the
+    farthest is as the nearest."""
+    ways = []
+    for limit, possible, near_is in (
+        (0.0, low > 0, "large"),
+        (0.0, high < 0, "small"),
+        (1.0, high < 1, "small"),
+        (-1.0, low > -1 and high < 0, "large"),
+    ):
+        if possible:
+            ends = abs(low - limit), abs(high - limit)
+            ways.append((limit, near_is, max(ends) / min(ends)))
+    return ways
+
+
+def near_is_large(depth: Plane) -> bool:
+    """Whether near values are the large ones, as far as can be told; nothing is infinite, or a flat extreme."""
+    empty, numbers = nothing_in(depth)
+    return direction(np.where(empty, np.float32(np.inf), depth), numbers).near_is == "large"
 
 
 @numba.njit(cache=True, nogil=True)

@@ -12,6 +12,7 @@ class RevisionRow(Schema):
     number: int
     parent: int | None
     author: str
+    by: str = Field(description="The author's user name; empty where nobody is known")
     sentence: str
     name: str
     created: datetime
@@ -32,6 +33,7 @@ def row(revision: Revision) -> dict[str, Any]:
         "number": revision.number,
         "parent": revision.parent.number if revision.parent else None,
         "author": revision.author.shown if revision.author else "",
+        "by": revision.author.username if revision.author else "",
         "sentence": revision.sentence,
         "name": revision.name,
         "created": revision.created,

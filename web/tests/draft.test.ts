@@ -22,11 +22,12 @@ interface Stored {
   number: number;
   parent: number | null;
   recipe: Recipe;
+  by: string;
 }
 
 /** A server with a history, as slow as asked for, that can be away or lose its answers. */
 class FakeServer implements Server {
-  revisions: Stored[] = [{ number: 1, parent: null, recipe: recipe() }];
+  revisions: Stored[] = [{ number: 1, parent: null, recipe: recipe(), by: "compositor" }];
   at = 1;
   away = false;
   losesAnswers = false;
@@ -36,7 +37,14 @@ class FakeServer implements Server {
   private whole(number: number): RevisionWhole {
     const found = this.revisions.find((row) => row.number === number)!;
     const redo = this.revisions.some((row) => row.parent === number);
-    return { ...found, redo, author: "", sentence: "", name: "", created: "" } as unknown as RevisionWhole;
+    return {
+      ...found,
+      redo,
+      author: found.by,
+      sentence: "",
+      name: "",
+      created: "",
+    } as unknown as RevisionWhole;
   }
 
   private async answer(what: string, work: () => void): Promise<RevisionWhole> {
@@ -55,16 +63,16 @@ class FakeServer implements Server {
   }
 
   /** What somebody else saves. */
-  theirs(made: Recipe): void {
+  theirs(made: Recipe, by = "bela"): void {
     const number = this.revisions.length + 1;
-    this.revisions.push({ number, parent: this.at, recipe: made });
+    this.revisions.push({ number, parent: this.at, recipe: made, by });
     this.at = number;
   }
 
   save = (_: number, parent: number, made: Recipe) =>
     this.answer(`save ${names(made).join("")}`, () => {
       this.check(parent);
-      this.theirs(made);
+      this.theirs(made, "compositor");
     });
 
   move = (_: number, way: Way, head: number) =>
@@ -448,8 +456,95 @@ describe("two people", () => {
     draft.getState().hear(await server.head(), draft.getState().stamp);
     expect(shown(draft)).toBe("x");
     server.theirs(recipe("y"));
-    draft.getState().undo();
+    draft.getState().undo(true);
     await draft.getState().finished();
     expect([shown(draft), draft.getState().conflict]).toEqual(["y", null]);
+  });
+});
+
+describe("what somebody else does to what is mine", () => {
+  const set =
+    (value: number) =>
+    (before: Recipe): Recipe => ({
+      ...before,
+      steps: (before.steps ?? []).map((step) =>
+        step.name === "b" ? { ...step, set: { white: value } } : step,
+      ),
+    });
+
+  const add =
+    (name: string) =>
+    (before: Recipe): Recipe => ({
+      ...before,
+      steps: [...(before.steps ?? []), { name, op: "invert" }],
+    });
+
+  it("is told, whatever else there is to be told, until it is read", async () => {
+    const draft = await opened();
+    draft.getState().edit(add("b"));
+    draft.getState().edit(set(0.25));
+    await draft.getState().finished();
+    // Something else first, which is not read yet.
+    server.theirs(add("c")(set(0.25)(recipe("b"))));
+    draft.getState().hear(await server.head(), draft.getState().stamp);
+    expect([draft.getState().heard?.by, draft.getState().overridden]).toEqual(["bela", null]);
+    server.theirs(add("c")(set(0.4)(recipe("b"))));
+    draft.getState().hear(await server.head(), draft.getState().stamp);
+    const place = { where: "b: white", mine: "0.25", theirs: "0.4" };
+    expect(draft.getState().overridden?.places).toEqual([place]);
+    // What changes further is news, and takes nothing of that away.
+    server.theirs(add("d")(add("c")(set(0.4)(recipe("b")))));
+    draft.getState().hear(await server.head(), draft.getState().stamp);
+    expect(draft.getState().overridden?.places).toEqual([place]);
+    draft.getState().dismiss();
+    expect(draft.getState().overridden).toBeNull();
+    // What I set anew is mine again.
+    draft.getState().edit(set(0.5));
+    await draft.getState().finished();
+    server.theirs(recipe("c", "d"));
+    draft.getState().hear(await server.head(), draft.getState().stamp);
+    expect(draft.getState().overridden?.places).toMatchObject([
+      { where: "b", theirs: "taken away, or never there" },
+    ]);
+  });
+
+  it("is told where it comes with a save of mine that touches nothing of it", async () => {
+    const draft = await opened();
+    draft.getState().edit(add("b"));
+    draft.getState().edit(set(0.25));
+    await draft.getState().finished();
+    server.theirs(set(0.4)(recipe("b")));
+    draft.getState().edit(add("e"));
+    await draft.getState().finished();
+    expect(server.seen).toBe("be");
+    expect(draft.getState().merged?.by).toBe("bela");
+    expect(draft.getState().overridden?.places).toEqual([{ where: "b: white", mine: "0.25", theirs: "0.4" }]);
+  });
+
+  it("is not taken back by undo before it was asked", async () => {
+    const draft = await opened();
+    draft.getState().edit(add("b"));
+    await draft.getState().finished();
+    server.theirs(recipe("b", "c"));
+    draft.getState().hear(await server.head(), draft.getState().stamp);
+    draft.getState().undo();
+    draft.getState().undo();
+    await draft.getState().finished();
+    expect([shown(draft), draft.getState().foreign?.number, server.asked.includes("undo")]).toEqual([
+      "bc",
+      3,
+      false,
+    ]);
+    draft.getState().leaveForeign();
+    expect(draft.getState().foreign).toBeNull();
+    draft.getState().undo();
+    await draft.getState().finished();
+    draft.getState().undo(true);
+    await draft.getState().finished();
+    expect([shown(draft), draft.getState().foreign]).toEqual(["b", null]);
+    // One's own is taken back at once.
+    draft.getState().undo();
+    await draft.getState().finished();
+    expect(shown(draft)).toBe("");
   });
 });

@@ -2949,6 +2949,11 @@ export interface components {
             parent: number | null;
             /** Author */
             author: string;
+            /**
+             * By
+             * @description The author's user name; empty where nobody is known
+             */
+            by: string;
             /** Sentence */
             sentence: string;
             /** Name */
@@ -3054,6 +3059,11 @@ export interface components {
             parent: number | null;
             /** Author */
             author: string;
+            /**
+             * By
+             * @description The author's user name; empty where nobody is known
+             */
+            by: string;
             /** Sentence */
             sentence: string;
             /** Name */
@@ -3096,6 +3106,11 @@ export interface components {
             parent: number | null;
             /** Author */
             author: string;
+            /**
+             * By
+             * @description The author's user name; empty where nobody is known
+             */
+            by: string;
             /** Sentence */
             sentence: string;
             /** Name */

@@ -8,9 +8,20 @@ interface Props extends ButtonHTMLAttributes<HTMLButtonElement> {
   /** The one action that a panel is there for. */
   main?: boolean;
   quiet?: boolean;
+  /** It overwrites or deletes what is there: it is pressed by whoever means it, never by Enter as a dialog opens. */
+  overwrites?: boolean;
 }
 
-export function Button({ lit, main, quiet, className = "", type = "button", title, ...rest }: Props) {
+export function Button({
+  lit,
+  main,
+  quiet,
+  overwrites,
+  className = "",
+  type = "button",
+  title,
+  ...rest
+}: Props) {
   const look = main
     ? "bg-lichen text-on-lichen border-lichen font-medium"
     : lit
@@ -23,6 +34,7 @@ export function Button({ lit, main, quiet, className = "", type = "button", titl
       type={type}
       aria-pressed={lit}
       data-main={main || undefined}
+      data-overwrites={overwrites || undefined}
       // What stands in a tooltip of its own needs no second one.
       title={title ?? ("data-state" in rest ? undefined : (rest["aria-label"] ?? tipOf(rest.children)))}
       className={`inline-flex h-6 shrink-0 items-center justify-center gap-1 whitespace-nowrap rounded-sm border px-2 text-[12px] disabled:pointer-events-none disabled:opacity-40 ${look} ${className}`}

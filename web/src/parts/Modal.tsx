@@ -11,7 +11,10 @@ interface Props {
   children: ReactNode;
 }
 
-/** A dialog over everything; Escape and the cross close it. The focus is where one would type. */
+/**
+ * A dialog over everything; Escape and the cross close it. The focus is where one would type, else on what the dialog is
+ * for; never on what overwrites or deletes: then Enter does nothing.
+ */
 export function Modal({ title, about, open, onClose, width = 440, children }: Props) {
   return (
     <Dialog.Root open={open} onOpenChange={(next) => !next && onClose()}>
@@ -23,9 +26,8 @@ export function Modal({ title, about, open, onClose, width = 440, children }: Pr
             // Where typing belongs; else what the dialog is for; the cross last.
             const content = event.currentTarget as HTMLElement;
             const field = content.querySelector<HTMLElement>("input, textarea, select");
-            const main = content.querySelector<HTMLElement>("[data-main]:not(:disabled)");
-            const first = field ?? main;
-            if (!first) return;
+            const main = content.querySelector<HTMLElement>("[data-main]:not(:disabled, [data-overwrites])");
+            const first = field ?? main ?? content;
             event.preventDefault();
             first.focus();
             if (first instanceof HTMLInputElement) first.select();

@@ -53,6 +53,7 @@ export function DeleteDialog({ name, look, remove, onClose, onDone }: DeleteProp
         <Button onClick={onClose}>Cancel</Button>
         <Button
           main
+          overwrites
           disabled={!found}
           onClick={() =>
             void attempt(async () => {

@@ -51,14 +51,14 @@ export function Conflict() {
       )}
       <div className="flex justify-end gap-2">
         {clashes && (
-          <Button quiet onClick={() => takeTheirs(true)}>
+          <Button quiet overwrites onClick={() => takeTheirs(true)}>
             Drop all of mine
           </Button>
         )}
-        <Button onClick={() => takeTheirs()}>
+        <Button overwrites onClick={() => takeTheirs()}>
           {clashes ? "Take theirs there" : `Take revision ${head.number}`}
         </Button>
-        <Button main onClick={keepMine}>
+        <Button main overwrites onClick={keepMine}>
           {clashes ? "Keep mine there" : "Save mine on top"}
         </Button>
       </div>

@@ -55,6 +55,7 @@ import { KeepChain } from "./KeepChain";
 import { toClipboard, useClipboard } from "./useClipboard";
 import { Leaving } from "./Leaving";
 import { useMarks } from "./marks";
+import { UndoForeign } from "./UndoForeign";
 import { renameItem } from "./renaming";
 import { useArrivals, useImport } from "./sources";
 import { SequenceDialog } from "./SequenceDialog";
@@ -443,6 +444,7 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           />
         )}
         <Conflict />
+        <UndoForeign />
         <TakeRecipe />
         <SequenceDialog />
         <Leaving />

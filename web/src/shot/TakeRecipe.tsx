@@ -32,6 +32,7 @@ export function TakeRecipe() {
         <Button onClick={() => put(null)}>Cancel</Button>
         <Button
           main
+          overwrites
           onClick={() => {
             put(null);
             edit(() => recipe);

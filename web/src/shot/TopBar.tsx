@@ -14,7 +14,7 @@ import { Menu } from "@/parts/Menu";
 import { Mark } from "@/parts/Mark";
 import { Tip } from "@/parts/Tip";
 
-import { useDraft } from "./draft";
+import { type Overridden, useDraft } from "./draft";
 
 interface Props {
   shot: ShotWhole;
@@ -58,17 +58,22 @@ const stateOf = (draft: ReturnType<typeof useDraft.getState>) => ({
   restored: draft.restored,
   merged: draft.merged,
   heard: draft.heard,
+  overridden: draft.overridden,
   conflict: draft.conflict,
 });
 
 /** A word of what happened, on one line: the first to be cut where there is no room. */
 const WORD = "min-w-0 shrink-[9] truncate text-lichen";
 
+function overriddenTitle({ revision, places }: Overridden): string {
+  const told = places.map(({ where, mine, theirs }) => `${where}: yours ${mine}, now ${theirs}`);
+  return `Revision ${revision.number} by ${revision.author}. ${told.join("; ")}`;
+}
+
 /** Where we are, the benches, the revision, undo and redo. */
 export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Props) {
-  const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, conflict } = useDraft(
-    useShallow(stateOf),
-  );
+  const { head, saving, unsaved, problem, canUndo, canRedo, restored, merged, heard, overridden, conflict } =
+    useDraft(useShallow(stateOf));
   const { undo, redo, settle, dismiss, setAside } = useDraft.getState();
   const navigate = useNavigate();
   const show = useHelp((state) => state.show);
@@ -77,6 +82,8 @@ export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Prop
   const [toldOf, setToldOf] = useState(false);
   const client = useQueryClient();
   const writable = shot.role !== "viewer";
+  // What came last is told, also where something that came before it was not read yet.
+  const newest = merged && heard ? (heard.number > merged.number ? heard : merged) : (merged ?? heard);
   const state = problem ? "not saved" : conflict ? "" : saving || unsaved ? "saving" : "";
   return (
     <header className="flex h-10 shrink-0 items-center gap-4 border-b border-line bg-panel px-3 text-[12px]">
@@ -135,24 +142,29 @@ export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Prop
           {away.authors.length > 1 && " and others"} while you were away
         </button>
       )}
-      {merged && !problem && (
+      {overridden && (
         <button
           type="button"
           onClick={dismiss}
-          title={`Revision ${merged.number} by ${merged.author}: ${merged.sentence}; it was put together with your change, since they touch nothing in common`}
-          className={WORD}
+          title={overriddenTitle(overridden)}
+          className={WORD.replace("text-lichen", "text-clay")}
         >
-          revision {merged.number} by {merged.author} was merged in
+          {overridden.revision.author} changed your {overridden.places[0]!.where}
+          {overridden.places.length > 1 && ` and ${overridden.places.length - 1} more`}
         </button>
       )}
-      {heard && !merged && !problem && (
+      {newest && !problem && (
         <button
           type="button"
           onClick={dismiss}
-          title={`Revision ${heard.number} by ${heard.author}: ${heard.sentence}; nothing of yours was waiting, so it is shown`}
+          title={`Revision ${newest.number} by ${newest.author}: ${newest.sentence}; ${
+            newest === merged
+              ? "it was put together with your change, since they touch nothing in common"
+              : "nothing of yours was waiting, so it is shown"
+          }`}
           className={WORD}
         >
-          revision {heard.number} by {heard.author} came in
+          revision {newest.number} by {newest.author} {newest === merged ? "was merged in" : "came in"}
         </button>
       )}
       {conflict?.aside && <Button onClick={() => setAside(false)}>Two versions: choose</Button>}
@@ -176,7 +188,7 @@ export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Prop
             text={unsaved ? "Undo the last change" : canUndo ? `Undo: ${head?.sentence}` : "Nothing to undo"}
             keys="Ctrl Z"
           >
-            <Button onClick={undo} disabled={!canUndo}>
+            <Button onClick={() => undo()} disabled={!canUndo}>
               Undo
             </Button>
           </Tip>

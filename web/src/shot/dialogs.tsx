@@ -109,8 +109,12 @@ export function RemoveDialog({ recipe, name, onClose, onRemove }: RemoveProps) {
       </p>
       <div className="flex justify-end gap-2">
         <Button onClick={onClose}>Cancel</Button>
-        {step && input && <Button onClick={() => onRemove(true)}>Delete, feed them from {input}</Button>}
-        <Button className="border-ember text-ember" onClick={() => onRemove(false)}>
+        {step && input && (
+          <Button overwrites onClick={() => onRemove(true)}>
+            Delete, feed them from {input}
+          </Button>
+        )}
+        <Button overwrites className="border-ember text-ember" onClick={() => onRemove(false)}>
           {step ? "Delete only" : "Remove"}
         </Button>
       </div>

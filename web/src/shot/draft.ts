@@ -7,13 +7,19 @@ import { changedAt } from "@/time/keys";
 import { useTime } from "@/time/timeState";
 
 import { type Kept, type Keeper, browserKeeper } from "./kept";
-import { type Clash, type Merged, merge } from "./merge";
+import { type Clash, type Merged, changesOf, merge } from "./merge";
 import { type Server, type Way, server as realServer } from "./server";
 
 type Change = (recipe: Recipe) => Recipe;
 
 /** What is to happen once a move through the history, asked for before it, is done. */
-type Later = { way: Way } | { change: Change; done: boolean };
+type Later = { way: Way; sure?: boolean } | { change: Change; done: boolean };
+
+/** Places that this page had set, and a revision of somebody else's set otherwise. */
+export interface Overridden {
+  revision: RevisionWhole;
+  places: { where: string; mine: string; theirs: string }[];
+}
 
 interface Draft {
   shot: number;
@@ -38,6 +44,10 @@ interface Draft {
   merged: RevisionWhole | null;
   /** The last revision of somebody else that came into view here, until it was read. */
   heard: RevisionWhole | null;
+  /** What this page had set and somebody else set otherwise, until it was read: whatever else there is to be told. */
+  overridden: Overridden | null;
+  /** The revision of somebody else that undo would take back: it is asked about first. */
+  foreign: RevisionWhole | null;
   problem: Problem | null;
   /** Counts what this page did to the shot: an answer asked for before is out of date. */
   stamp: number;
@@ -56,13 +66,15 @@ interface Draft {
    */
   giveUp: () => boolean;
   letGo: () => void;
-  undo: () => void;
+  /** Take back the last change; one of somebody else's only where that is `sure`. */
+  undo: (sure?: boolean) => void;
   redo: () => void;
   /** End a conflict: both versions put together, with one side's values where they clash; or theirs alone. */
   takeTheirs: (alone?: boolean) => void;
   keepMine: () => void;
   setAside: (aside: boolean) => void;
   dismiss: () => void;
+  leaveForeign: () => void;
   /** Settled once everything is saved, or cannot be for now. */
   finished: () => Promise<boolean>;
 }
@@ -104,6 +116,8 @@ export function createDraft(server: Server, keeper: Keeper) {
     let retry: ReturnType<typeof setTimeout> | undefined;
     let keeping: Promise<void> = Promise.resolve();
     let watching = new AbortController();
+    /** What this page set, by place, as it is told. */
+    let own = new Map<string, string>();
     /** What is being opened, while it is looked for what was kept of it. */
     let opening: { shot: number; person: string | null; head: RevisionWhole } | null = null;
 
@@ -140,7 +154,25 @@ export function createDraft(server: Server, keeper: Keeper) {
       const before = settled();
       // What was put back to what it was is no step of the history.
       if (same(before, recipe)) set({ recipe: before });
-      else waiting = [...waiting, recipe];
+      else {
+        for (const [where, { now }] of changesOf(before, recipe)) own.set(where, now);
+        waiting = [...waiting, recipe];
+      }
+    }
+
+    /** Note what of this page's own somebody else's revision sets otherwise than the one before it. */
+    function compare(before: RevisionWhole | null, theirs: RevisionWhole): void {
+      if (!before || theirs.by === owner) return;
+      const places: Overridden["places"] = [];
+      for (const [where, { now }] of changesOf(asRecipe(before), asRecipe(theirs))) {
+        const mine = own.get(where);
+        own.delete(where);
+        if (mine !== undefined && mine !== now) places.push({ where, mine, theirs: now });
+      }
+      if (!places.length) return;
+      const known = get().overridden?.places ?? [];
+      const others = known.filter(({ where }) => !places.some((place) => place.where === where));
+      set({ overridden: { revision: theirs, places: [...places, ...others] } });
     }
 
     /** What there is without the change that has not settled. */
@@ -191,7 +223,13 @@ export function createDraft(server: Server, keeper: Keeper) {
           later = later.slice(1);
           apply(entry.change, entry.done);
         } else if (entry) {
-          if (entry.way === "redo" && redoHere()) later = later.slice(1);
+          const { head } = get();
+          if (entry.way === "undo" && !entry.sure && isForeign(head)) {
+            later = later.filter((other) => "change" in other || other.way !== "undo");
+            set({ foreign: head });
+            // What is asked for in the same breath is looked at too.
+            await Promise.resolve();
+          } else if (entry.way === "redo" && redoHere()) later = later.slice(1);
           else if (await moveHead(entry.way)) later = later.slice(1);
           else return;
           show();
@@ -266,6 +304,9 @@ export function createDraft(server: Server, keeper: Keeper) {
       return false;
     }
 
+    const isForeign = (head: RevisionWhole | null) =>
+      Boolean(head?.parent && owner && head.by && head.by !== owner);
+
     /** The revision in the way is this page's own: only the answer was lost. */
     function reached(head: RevisionWhole): boolean {
       if (waiting[0] && same(waiting[0], asRecipe(head))) waiting = waiting.slice(1);
@@ -277,6 +318,7 @@ export function createDraft(server: Server, keeper: Keeper) {
 
     /** Another revision came in between: it is put together with what is here, or a choice is left. Whether to go on. */
     function meet(problem: Problem, theirs: RevisionWhole): boolean {
+      compare(get().head, theirs);
       // What was only undone or redone here is no work that could be lost.
       if (!waiting.length && !loose) {
         later = later.filter((entry) => "change" in entry);
@@ -328,12 +370,15 @@ export function createDraft(server: Server, keeper: Keeper) {
       later = [];
       loose = false;
       givenUp = false;
+      own = new Map();
       const start = {
         shot,
         head,
         conflict: null,
         merged: null,
         heard: null,
+        overridden: null,
+        foreign: null,
         problem: null,
         saving: false,
         restored: false,
@@ -395,6 +440,8 @@ export function createDraft(server: Server, keeper: Keeper) {
       conflict: null,
       merged: null,
       heard: null,
+      overridden: null,
+      foreign: null,
       problem: null,
       stamp: 0,
       open: async (shot, head, person) => {
@@ -420,6 +467,7 @@ export function createDraft(server: Server, keeper: Keeper) {
         if (stamp !== state.stamp || state.unsaved || working || state.conflict) return;
         if (head.number === state.head?.number) show({ head });
         else {
+          compare(state.head, head);
           put(head);
           show({ heard: head });
         }
@@ -458,7 +506,8 @@ export function createDraft(server: Server, keeper: Keeper) {
         show();
         void work();
       },
-      undo: () => {
+      undo: (sure = false) => {
+        set({ foreign: null });
         if (get().conflict) return;
         if (!later.length) {
           settleHere();
@@ -470,7 +519,7 @@ export function createDraft(server: Server, keeper: Keeper) {
             return;
           }
         }
-        later = [...later, { way: "undo" }];
+        later = [...later, { way: "undo", sure }];
         show();
         void work();
       },
@@ -500,7 +549,8 @@ export function createDraft(server: Server, keeper: Keeper) {
         const { conflict } = get();
         if (conflict) set({ conflict: { ...conflict, aside } });
       },
-      dismiss: () => set({ problem: null, restored: false, merged: null, heard: null }),
+      dismiss: () => set({ problem: null, restored: false, merged: null, heard: null, overridden: null }),
+      leaveForeign: () => set({ foreign: null }),
       finished: async () => {
         if (!later.length) settleHere();
         keep();

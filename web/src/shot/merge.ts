@@ -28,11 +28,53 @@ type Values = Record<string, unknown>;
 
 const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b);
 
-/** A value as it is told, short. */
+/** A value as it is told, short; what is not there, and what a step or a source is, in words. */
 function told(value: unknown): string {
-  if (value === undefined) return "not there";
+  if (value === undefined) return "taken away, or never there";
+  if (isStep(value)) {
+    const settings = Object.entries(value.set ?? {}).map(
+      ([name, set]) => `${name.replaceAll("_", " ")} ${told(set)}`,
+    );
+    const text = [value.op.replaceAll("_", " "), ...settings].join(", ");
+    return text.length > 60 ? `${text.slice(0, 57)}…` : text;
+  }
+  if (isSource(value)) return `read from ${value.files}`;
   const text = typeof value === "string" ? value : JSON.stringify(value);
   return text.length > 60 ? `${text.slice(0, 57)}…` : text;
+}
+
+const isStep = (value: unknown): value is Step =>
+  typeof value === "object" && value !== null && "op" in value && "name" in value;
+
+const isSource = (value: unknown): value is { files: string } =>
+  typeof value === "object" && value !== null && "files" in value;
+
+/** The places that differ between two recipes, with what stands there before and now; named as clashes are. */
+export function changesOf(before: Recipe, now: Recipe): Map<string, { before: string; now: string }> {
+  const found = new Map<string, { before: string; now: string }>();
+  const note = (where: string, old: unknown, value: unknown) => {
+    if (!same(old, value)) found.set(where, { before: told(old), now: told(value) });
+  };
+  const [old, own] = [before, now].map((recipe) => new Map(stepsOf(recipe).map((step) => [step.name, step])));
+  for (const name of new Set([...old!.keys(), ...own!.keys()])) {
+    const [was, is] = [old!.get(name), own!.get(name)];
+    if (!was || !is || was.op !== is.op) note(name, was, is);
+    else {
+      for (const key of ["on", "note"] as const) note(`${name}: ${key}`, was[key], is[key]);
+      for (const [key, word] of [
+        ["in", "fed at "],
+        ["set", ""],
+      ] as const) {
+        const [a, b] = [was, is].map((step) => (step[key] ?? {}) as Values);
+        for (const of of new Set([...Object.keys(a!), ...Object.keys(b!)]))
+          note(`${name}: ${word}${of.replaceAll("_", " ")}`, a![of], b![of]);
+      }
+    }
+  }
+  const [sources, others] = [sourcesOf(before), sourcesOf(now)];
+  for (const name of new Set([...Object.keys(sources), ...Object.keys(others)]))
+    note(`source ${name}`, sources[name], others[name]);
+  return found;
 }
 
 /** One value of three, the side that is preferred where both changed it. */

@@ -122,6 +122,7 @@ export function ReplaceSource({ shot, name, recipe, now, onClose }: Props) {
         <Button onClick={onClose}>Cancel</Button>
         <Button
           main
+          overwrites
           disabled={!row || !next}
           onClick={() => {
             onClose();

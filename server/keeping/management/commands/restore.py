@@ -30,4 +30,4 @@ class Command(BaseCommand):
             self.stdout.write(f"  {line}")
         if aside:
             self.stdout.write(f"  what was here lies in {aside}; delete it when you are sure")
-        self.stdout.write("  everybody signs in again; start the server with ./run demo, or as you start it")
+        self.stdout.write("  everybody signs in again")

@@ -284,7 +284,15 @@ class Beginnings(BrowserTest):
         page.get_by_role("menuitem", name="Rename").click()
         page.get_by_role("dialog").get_by_label("Name").fill("cutout")
         page.keyboard.press("Enter")
-        page.get_by_text("cut is gone").wait_for()
+        # It goes along with the name of what it is made of.
+        page.get_by_role("cell", name="cutout", exact=True).wait_for()
+        page.get_by_role("button", name="More for cutout").click()
+        page.get_by_role("menuitem", name="Delete").click()
+        # Enter deletes nothing as the dialog opens: it is pressed by who means it.
+        page.get_by_role("dialog").wait_for()
+        page.keyboard.press("Enter")
+        page.get_by_role("dialog").get_by_role("button", name="Delete only").click()
+        page.get_by_text("cutout is gone").wait_for()
         page.get_by_role("button", name="Render", exact=True).click()
         page.get_by_role("alert").get_by_text("cut").first.wait_for()
         page.get_by_role("button", name="More for the deliverable cut").click()

@@ -14,7 +14,7 @@ def moving_range(shot: int, sources: dict[str, dict[str, Any]]) -> tuple[int, in
     """From the least first to the greatest last frame of the moving sources of a recipe; `STILL` where none moves."""
     specs: dict[str, list[dict[str, Any]]] = {}
     for spec in sources.values():
-        specs.setdefault(spec["files"], []).append(spec)
+        specs.setdefault(spec.get("files", ""), []).append(spec)
     rows = (
         Source.objects.filter(shot=shot, numbered=True, files__in=list(specs))
         .annotate(first=Min("frames__number"), last=Max("frames__number"))

@@ -104,7 +104,8 @@ class Sequences(SequenceTest):
         self.save(two)
         self.assertEqual(self.range(), (1, 11))
         # It goes with the sequence: what is left is a still.
-        without = {"nexal": 1, "sources": {"still": {"files": "still.exr"}}}
+        # One whose file nobody has chosen yet counts for nothing either.
+        without = {"nexal": 1, "sources": {"still": {"files": "still.exr"}, "none": {}}}
         self.save(without)
         self.assertEqual(self.range(), (1, 1))
         self.api.post(f"{self.path}/undo", {"head": self.api.get(self.path).json()["head"]["number"]})

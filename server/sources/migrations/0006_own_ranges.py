@@ -21,7 +21,7 @@ def mark_own(apps: Any, schema_editor: Any) -> None:
         moving = [
             (spec.get("first", first) + spec.get("offset", 0), spec.get("last", last) + spec.get("offset", 0))
             for spec in specs
-            if spec["files"] in ends
+            if spec.get("files") in ends
             for first, last in [ends[spec["files"]]]
         ]
         found = (min(low for low, _ in moving), max(high for _, high in moving)) if moving else (1, 1)

@@ -32,7 +32,7 @@ export function Modal({ title, about, open, onClose, width = 440, children }: Pr
             first.focus();
             if (first instanceof HTMLInputElement) first.select();
           }}
-          className="fixed left-1/2 top-[12vh] z-50 max-h-[76vh] max-w-[94vw] -translate-x-1/2 overflow-auto rounded-sm border border-line bg-panel p-4"
+          className="fixed left-1/2 top-[12vh] z-50 max-h-[76vh] max-w-[94vw] -translate-x-1/2 overflow-auto rounded-sm border border-line bg-panel p-4 outline-none"
           {...(about ? {} : { "aria-describedby": undefined })}
         >
           <div className="mb-3 flex items-start justify-between gap-4">

@@ -149,11 +149,12 @@ export function TopBar({ shot, bench, onBench, onHistory, onChains, away }: Prop
           title={overriddenTitle(overridden)}
           className={WORD.replace("text-lichen", "text-clay")}
         >
-          {overridden.revision.author} changed your {overridden.places[0]!.where}
-          {overridden.places.length > 1 && ` and ${overridden.places.length - 1} more`}
+          {overridden.places[0]!.where}
+          {overridden.places.length > 1 && ` and ${overridden.places.length - 1} more`} changed by{" "}
+          {overridden.revision.author}
         </button>
       )}
-      {newest && !problem && (
+      {newest && newest.number !== overridden?.revision.number && !problem && (
         <button
           type="button"
           onClick={dismiss}

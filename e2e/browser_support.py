@@ -201,6 +201,20 @@ class BrowserTest(StaticLiveServerTestCase):
         """Like `wait_for`, letting the page's own events through."""
         wait_until(holds, what, seconds, lambda: page.wait_for_timeout(100))
 
+    def revisions_at_rest(self, page: Page) -> int:
+        """How many revisions the shot has once a page has saved all that was done in it: what is saved a moment after
+        it is seen would count with what comes later."""
+        saving = page.get_by_role("status").get_by_text("saving", exact=True)
+        quiet = 0
+
+        def rests() -> bool:
+            nonlocal quiet
+            quiet = 0 if saving.count() else quiet + 1
+            return quiet >= 3
+
+        self.wait_for_page(page, rests, "everything is saved")
+        return self.shot.revisions.count()
+
     def comes_to(self, look: Callable[[], Any], wanted: Any) -> None:
         """What is looked at comes to be this: a page shows a moment later what it was told, and saves it after that."""
         seen: list[Any] = []

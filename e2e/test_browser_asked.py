@@ -336,7 +336,7 @@ class Asked(BrowserTest):
         page.get_by_role("button", name="Channel moth.R").wait_for()
         self.settle(page, self.watch(page))
         held: list[tuple[Route, APIResponse]] = []
-        number = self.shot.revisions.count()
+        number = self.revisions_at_rest(page)
 
         def hold(route: Route) -> None:
             # Answered now, told later.

@@ -67,7 +67,7 @@ class GivingUp(BrowserTest):
     def test_escape_in_a_drag_brings_back_what_was_before(self) -> None:
         page = self.open_shot(query="?item=core")
         number = page.get_by_label("White value", exact=True)
-        before, count = number.input_value(), self.shot.revisions.count()
+        before, count = number.input_value(), self.revisions_at_rest(page)
         sliders = page.locator("[data-settings]").get_by_role("slider", name="White", exact=True)
         for control in (sliders, page.get_by_role("slider", name="white post"), number):
             box = control.bounding_box()
@@ -183,7 +183,7 @@ class Pages(BrowserTest):
     def test_numbers_take_arithmetic(self) -> None:
         page = self.open_shot(query="?item=core")
         field = page.locator("[data-settings]").get_by_label("White value", exact=True)
-        revisions = self.shot.revisions.count()
+        revisions = self.revisions_at_rest(page)
         for number, (text, wanted) in enumerate((("1/3", 1 / 3), ("*1.5", 0.5), ("+0.02", 0.52), ("50%", 0.5)), 1):
             field.fill(text)
             page.get_by_text(f"= {wanted:.2f}").wait_for()

@@ -254,7 +254,7 @@ class LongShot(Long):
         slider = page.locator("[data-settings]").get_by_role("slider", name="White", exact=True)
         slider.wait_for()
         page.wait_for_timeout(2000)
-        begun = self.shot.revisions.count()
+        begun = self.revisions_at_rest(page)
         slider.focus()
         for _ in range(20):
             page.keyboard.press("ArrowRight")

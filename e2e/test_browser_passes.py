@@ -78,7 +78,7 @@ class Passes(BrowserTest):
         self.assert_pixel(page, 240, 90, self.lit(rim=0.5))
         self.wait_for(lambda: any(each.get("stops") == -1 for each in self.balance()), what="it is saved")
         # The fader is dragged: the stage follows before anything is saved, and one revision is made at the end.
-        count = self.shot.revisions.count()
+        count = self.revisions_at_rest(page)
         thumb = self.desk().get_by_role("slider", name="Stops of fill")
         box = thumb.bounding_box()
         assert box
@@ -112,8 +112,7 @@ class Passes(BrowserTest):
         red.press("Enter")
         self.assert_pixel(page, 40, 90, [code(2 * FILL["R"]), code(FILL["G"]), code(FILL["B"])])
         # A drag of the dial is given up, and the dial stays; with nothing dragged, Escape closes it.
-        self.wait_for(lambda: self.balance() != [])
-        count = self.shot.revisions.count()
+        count = self.revisions_at_rest(page)
         dial = page.get_by_label("Tint dial of fill")
         box = dial.bounding_box()
         assert box

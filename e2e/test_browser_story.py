@@ -107,7 +107,7 @@ class Story(BrowserTest):
     def test_a_slider_drag_is_followed_continuously_and_saved_once(self) -> None:
         page = self.open_shot(query="?item=core")
         self.assert_pixel(page, 20, 20, [255, 255, 255])
-        number = self.shot.revisions.count()
+        number = self.revisions_at_rest(page)
         post = page.get_by_role("slider", name="white post")
         box = post.bounding_box()
         assert box

@@ -413,7 +413,7 @@ class Others(TimeTest):
             (self.timeline().get_by_role("button", name="Keys of softer at frame 5"), ruler, 8, (8, 2, 6)),
             (course.get_by_role("button", name="Key of radius at frame 6"), course, 7.4, (8, 2, 5)),
         ):
-            count = self.shot.revisions.count()
+            count = self.revisions_at_rest(page)
             start = self.step("softer")["set"]["radius"]["keys"][1][0]
             box, across = key.bounding_box(), line.bounding_box()
             assert box

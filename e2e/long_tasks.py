@@ -7,10 +7,10 @@ tests a fifth slower.
 
 from __future__ import annotations
 
+import os
 import time
 from bisect import bisect_left
 from collections import deque
-from collections.abc import Iterable
 from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
@@ -108,10 +108,14 @@ class Renderers:
         self._pages = found
 
 
-def _children(process: int) -> Iterable[int]:
-    for task in Path(f"/proc/{process}/task").glob("*"):
-        with suppress(OSError):
-            yield from map(int, (task / "children").read_text().split())
+def _children(process: int) -> list[int]:
+    """Processes that a process started; of one that has gone meanwhile, none."""
+    found: list[int] = []
+    with suppress(OSError):
+        for task in os.listdir(f"/proc/{process}/task"):
+            with suppress(OSError):
+                found += map(int, Path(f"/proc/{process}/task/{task}/children").read_text().split())
+    return found
 
 
 def _used_by(page: int, looks: list[tuple[float, dict[int, float]]], at: float) -> float:

@@ -9,8 +9,6 @@ from typing import Annotated
 
 from django.contrib.auth import login
 from django.contrib.auth.tokens import default_token_generator
-from django.contrib.auth.validators import UnicodeUsernameValidator
-from django.core.exceptions import ValidationError
 from django.db import IntegrityError, transaction
 from django.http import Http404, HttpRequest
 from django.middleware.csrf import get_token
@@ -20,7 +18,7 @@ from ninja.utils import check_csrf
 from accounts.api import Session
 from accounts.audit import note
 from accounts.models import Deed, User
-from accounts.services import change_name, set_password
+from accounts.services import change_name, set_password, username_of
 from config.errors import Refused
 
 router = Router()
@@ -119,17 +117,7 @@ def people(request: HttpRequest) -> list[PersonRow]:
 def add_person(request: HttpRequest, new: NewPerson) -> AddedPerson:
     """Make an account, with a first password or a link to choose one by."""
     _administrator(request)
-    username = new.username.strip()
-    try:
-        UnicodeUsernameValidator()(username)
-    except ValidationError:
-        raise Refused(
-            422,
-            "name",
-            f"'{username[:40]}' cannot be signed in by",
-            where="username",
-            remedy="use letters, digits and @ . + - _ without spaces",
-        ) from None
+    username = username_of(new.username)
     try:
         with transaction.atomic():
             user = User(username=username, is_staff=new.administrator)

@@ -15,6 +15,7 @@ from datetime import timedelta
 from django.conf import settings
 from django.contrib.auth import authenticate, login, update_session_auth_hash
 from django.contrib.auth.password_validation import validate_password
+from django.contrib.auth.validators import UnicodeUsernameValidator
 from django.core import signing
 from django.core.exceptions import ValidationError
 from django.db import connection
@@ -58,6 +59,22 @@ def sign_in(request: HttpRequest, response: HttpResponse, username: str, passwor
         secure=settings.SESSION_COOKIE_SECURE,
     )
     return user
+
+
+def username_of(text: str) -> str:
+    """A name that one signs in by. Raises Refused where it cannot be one."""
+    username = text.strip()
+    try:
+        UnicodeUsernameValidator()(username)
+    except ValidationError:
+        raise Refused(
+            422,
+            "name",
+            f"'{username[:40]}' cannot be signed in by",
+            where="username",
+            remedy="use letters, digits and @ . + - _ without spaces",
+        ) from None
+    return username
 
 
 def change_name(user: User, name: str) -> User:

@@ -508,6 +508,27 @@ describe("what somebody else does to what is mine", () => {
     ]);
   });
 
+  it("is told of what is long, and of what is set in a step that is mine", async () => {
+    const strokes = (last: number) => ({
+      strokes: [...Array.from({ length: 40 }, (_, at) => [at, at]), [last, last]],
+    });
+    const drawn = (last: number): Recipe => ({
+      nexal: 1,
+      steps: [{ name: "b", op: "touch_up", set: strokes(last) }],
+    });
+    const draft = await opened();
+    draft.getState().edit(() => drawn(1));
+    await draft.getState().finished();
+    server.theirs(drawn(2));
+    draft.getState().hear(await server.head(), draft.getState().stamp);
+    expect(draft.getState().overridden?.places.map(({ where }) => where)).toEqual(["b: strokes"]);
+    draft.getState().dismiss();
+    // What they change of what is theirs by now is theirs.
+    server.theirs(drawn(3));
+    draft.getState().hear(await server.head(), draft.getState().stamp);
+    expect(draft.getState().overridden).toBeNull();
+  });
+
   it("is told where it comes with a save of mine that touches nothing of it", async () => {
     const draft = await opened();
     draft.getState().edit(add("b"));

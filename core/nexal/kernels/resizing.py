@@ -16,8 +16,8 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.holding import ends, held
 from nexal.kernels.threads import bands, spread
-from nexal.kernels.warping import held
 from nexal.memory import empty
 from nexal.picture import Plane
 
@@ -121,58 +121,27 @@ def _tapped(
 @numba.njit(cache=True, nogil=True)
 def _smaller(
     source: Plane, rows: NDArray[np.int32], down: NDArray[np.float64], columns: NDArray[np.int32],
-    across: NDArray[np.float64], result: Plane, first: int, last: int,
+    across: NDArray[np.float64], overshoot: bool, result: Plane, first: int, last: int,
 ) -> None:  # fmt: skip
     """New rows `first` to `last`, each made of rows and then along itself."""
-    line, made = np.empty(source.shape[1]), np.empty(columns.shape[1])
+    width, count = source.shape[1], columns.shape[1]
+    line, made = np.empty(width), np.empty(count)
+    lows, highs, low, high = np.empty(width), np.empty(width), np.empty(count), np.empty(count)
     for row in range(first, last):
         _summed(source, rows[row], down[row], line)
         _tapped(line, columns, across, made)
-        result[row] = made
-
-
-@numba.njit(cache=True, nogil=True)
-def _ends(
-    source: Plane,
-    places: NDArray[np.int32],
-    weights: NDArray[np.float64],
-    least: NDArray[np.float64],
-    largest: NDArray[np.float64],
-) -> None:
-    """The least and the largest of each column of some rows, as far as they weigh something."""
-    least[:], largest[:] = np.inf, -np.inf
-    for tap in range(places.size):
-        if weights[tap] != 0.0:
-            given = source[places[tap]]
-            for column in range(least.size):
-                value = np.float64(given[column])
-                least[column] = value if value < least[column] else least[column]
-                largest[column] = value if value > largest[column] else largest[column]
-
-
-@numba.njit(cache=True, nogil=True)
-def _held(
-    source: Plane, rows: NDArray[np.int32], down: NDArray[np.float64], columns: NDArray[np.int32],
-    across: NDArray[np.float64], result: Plane, first: int, last: int,
-) -> None:  # fmt: skip
-    """As `_smaller`, each value held by the least and the largest of the samples that it is made of."""
-    line, made = np.empty(source.shape[1]), np.empty(columns.shape[1])
-    lows, highs = np.empty(source.shape[1]), np.empty(source.shape[1])
-    low, high = np.empty(made.size), np.empty(made.size)
-    for row in range(first, last):
-        _summed(source, rows[row], down[row], line)
-        _tapped(line, columns, across, made)
-        _ends(source, rows[row], down[row], lows, highs)
-        low[:], high[:] = np.inf, -np.inf
-        for tap in range(columns.shape[0]):
-            own, share = columns[tap], across[tap]
-            for column in range(made.size):
-                less = lows[own[column]] if share[column] != 0.0 else np.inf
-                more = highs[own[column]] if share[column] != 0.0 else -np.inf
-                low[column] = less if less < low[column] else low[column]
-                high[column] = more if more > high[column] else high[column]
-        for column in range(made.size):
-            made[column] = held(made[column], low[column], high[column])
+        if not overshoot:
+            ends(source, rows[row], down[row], False, lows, highs)
+            low[:], high[:] = np.inf, -np.inf
+            for tap in range(columns.shape[0]):
+                own, share = columns[tap], across[tap]
+                for column in range(count):
+                    less = lows[own[column]] if share[column] != 0.0 else np.inf
+                    more = highs[own[column]] if share[column] != 0.0 else -np.inf
+                    low[column] = less if less < low[column] else low[column]
+                    high[column] = more if more > high[column] else high[column]
+            for column in range(count):
+                made[column] = held(made[column], low[column], high[column])
         result[row] = made
 
 
@@ -226,11 +195,10 @@ def resized(source: Plane, top: int, left: int, rows: Taps, columns: Taps, overs
     beside, across = np.ascontiguousarray(beside.T), np.ascontiguousarray(across.T)
     height, width = len(above), beside.shape[1]
     result = empty((height, width))
-    if not overshoot and min(down.min(), across.min()) < 0:
-        spread(lambda band: _held(source, above, down, beside, across, result, *band), bands(height, ROWS))
-        return result
-    if height <= source.shape[0]:
-        spread(lambda band: _smaller(source, above, down, beside, across, result, *band), bands(height, ROWS))
+    # Means of areas make nothing beyond what they are made of.
+    free = overshoot or min(down.min(), across.min()) >= 0
+    if height <= source.shape[0] or not free:
+        spread(lambda band: _smaller(source, above, down, beside, across, free, result, *band), bands(height, ROWS))
         return result
     # Where it grows, fewer rows are sampled along themselves before there are more of them.
     wide = empty((source.shape[0], width))

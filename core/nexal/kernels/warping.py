@@ -13,6 +13,7 @@ import numba
 import numpy as np
 from numpy.typing import NDArray
 
+from nexal.kernels.holding import ends, held, looks_beyond
 from nexal.kernels.threads import bands, copy, spread
 from nexal.memory import empty
 from nexal.picture import Plane
@@ -27,12 +28,6 @@ LEAST_STRETCH = 1.005
 because a cosine was rounded."""
 MOST_STRETCH = 16.0
 """How many times a filter is widened at the most under a perspective; near its horizon there is no end to it."""
-
-
-@numba.njit(cache=True, nogil=True)
-def held(value: float, low: float, high: float) -> float:
-    """A value within two ends; what is no number stays so."""
-    return low if value < low else high if value > high else value
 
 
 @numba.njit(cache=True, nogil=True)
@@ -240,18 +235,9 @@ def _sample(
         total += down[i] * beside
     if overshoot:
         return total
-    if _looks_beyond(down, rows, -top, height - top) or _looks_beyond(across, columns, -left, width - left):
+    if looks_beyond(down, rows, -top, height - top) or looks_beyond(across, columns, -left, width - left):
         low, high = min(low, 0.0), max(high, 0.0)
     return held(total, low, high)
-
-
-@numba.njit(cache=True, nogil=True)
-def _looks_beyond(weights: NDArray[np.float64], count: int, first: int, end: int) -> bool:
-    """Whether anything weighs that lies before `first` or from `end` on."""
-    beyond = False
-    for tap in range(count):
-        beyond |= (tap < first or tap >= end) and weights[tap] != 0.0
-    return beyond
 
 
 @numba.njit(cache=True, nogil=True)
@@ -399,7 +385,8 @@ def _upright(
                 for x in range(width):
                     inner[x] += weight * given[x]
         if not overshoot:
-            _ends(source, top, rows, down, least, largest)
+            beyond = looks_beyond(down, rows, -top, height - top)
+            ends(source, np.arange(top, top + rows).astype(np.int32), down, beyond, least, largest)
         made[:] = 0.0
         for tap in range(most):
             if shifted:
@@ -428,28 +415,6 @@ def _upright(
                 made[column] = held(made[column], low[column], high[column])
         for column in range(count):
             result[row, column] = made[column]
-
-
-@numba.njit(cache=True, nogil=True)
-def _ends(
-    source: Plane,
-    top: int,
-    rows: int,
-    weights: NDArray[np.float64],
-    least: NDArray[np.float64],
-    largest: NDArray[np.float64],
-) -> None:
-    """The least and the largest of each column of some rows, as far as they weigh something; beyond the plane is 0."""
-    beyond = _looks_beyond(weights, rows, -top, source.shape[0] - top)
-    least[:] = 0.0 if beyond else math.inf
-    largest[:] = 0.0 if beyond else -math.inf
-    for i in range(max(0, -top), min(rows, source.shape[0] - top)):
-        if weights[i] != 0.0:
-            given = source[top + i]
-            for x in range(given.size):
-                value = np.float64(given[x])
-                least[x] = value if value < least[x] else least[x]
-                largest[x] = value if value > largest[x] else largest[x]
 
 
 def resample(

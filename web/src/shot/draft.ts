@@ -7,7 +7,7 @@ import { changedAt } from "@/time/keys";
 import { useTime } from "@/time/timeState";
 
 import { type Kept, type Keeper, browserKeeper } from "./kept";
-import { type Clash, type Merged, changesOf, merge } from "./merge";
+import { type Clash, type Merged, changesOf, merge, wholeOf } from "./merge";
 import { type Server, type Way, server as realServer } from "./server";
 
 type Change = (recipe: Recipe) => Recipe;
@@ -116,8 +116,8 @@ export function createDraft(server: Server, keeper: Keeper) {
     let retry: ReturnType<typeof setTimeout> | undefined;
     let keeping: Promise<void> = Promise.resolve();
     let watching = new AbortController();
-    /** What this page set, by place, as it is told. */
-    let own = new Map<string, string>();
+    /** Places that this page set; false where somebody else set them since. What is set in a step of its own is, too. */
+    let own = new Map<string, boolean>();
     /** What is being opened, while it is looked for what was kept of it. */
     let opening: { shot: number; person: string | null; head: RevisionWhole } | null = null;
 
@@ -155,7 +155,7 @@ export function createDraft(server: Server, keeper: Keeper) {
       // What was put back to what it was is no step of the history.
       if (same(before, recipe)) set({ recipe: before });
       else {
-        for (const [where, { now }] of changesOf(before, recipe)) own.set(where, now);
+        for (const where of changesOf(before, recipe).keys()) own.set(where, true);
         waiting = [...waiting, recipe];
       }
     }
@@ -164,10 +164,10 @@ export function createDraft(server: Server, keeper: Keeper) {
     function compare(before: RevisionWhole | null, theirs: RevisionWhole): void {
       if (!before || theirs.by === owner) return;
       const places: Overridden["places"] = [];
-      for (const [where, { now }] of changesOf(asRecipe(before), asRecipe(theirs))) {
-        const mine = own.get(where);
-        own.delete(where);
-        if (mine !== undefined && mine !== now) places.push({ where, mine, theirs: now });
+      for (const [where, told] of changesOf(asRecipe(before), asRecipe(theirs))) {
+        if (own.get(where) ?? own.get(wholeOf(where)))
+          places.push({ where, mine: told.before, theirs: told.now });
+        own.set(where, false);
       }
       if (!places.length) return;
       const known = get().overridden?.places ?? [];
@@ -318,15 +318,17 @@ export function createDraft(server: Server, keeper: Keeper) {
 
     /** Another revision came in between: it is put together with what is here, or a choice is left. Whether to go on. */
     function meet(problem: Problem, theirs: RevisionWhole): boolean {
-      compare(get().head, theirs);
+      const before = get().head;
       // What was only undone or redone here is no work that could be lost.
       if (!waiting.length && !loose) {
         later = later.filter((entry) => "change" in entry);
+        compare(before, theirs);
         show({ head: theirs, recipe: asRecipe(theirs), stamp: get().stamp + 1 });
         return true;
       }
       const found = together(theirs, "mine");
       if (found?.clashes.length === 0) {
+        compare(before, theirs);
         join(theirs, found.recipe);
         show({ merged: theirs });
         return true;

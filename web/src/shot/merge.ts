@@ -26,7 +26,15 @@ export interface Merged {
 type Side = "mine" | "theirs";
 type Values = Record<string, unknown>;
 
-const same = (a: unknown, b: unknown) => JSON.stringify(a) === JSON.stringify(b);
+const same = (a: unknown, b: unknown) => a === b || JSON.stringify(a) === JSON.stringify(b);
+
+/** Words of a place, as it is told: a port or a setting of a step. */
+const PARTS = { in: "fed at ", set: "" } as const;
+const placeIn = (step: string, part: keyof typeof PARTS, key: string) =>
+  `${step}: ${PARTS[part]}${key.replaceAll("_", " ")}`;
+
+/** The step or source that a place belongs to, as it is told itself. */
+export const wholeOf = (where: string) => where.split(":", 1)[0]!;
 
 /** A value as it is told, short; what is not there, and what a step or a source is, in words. */
 function told(value: unknown): string {
@@ -58,16 +66,15 @@ export function changesOf(before: Recipe, now: Recipe): Map<string, { before: st
   const [old, own] = [before, now].map((recipe) => new Map(stepsOf(recipe).map((step) => [step.name, step])));
   for (const name of new Set([...old!.keys(), ...own!.keys()])) {
     const [was, is] = [old!.get(name), own!.get(name)];
+    // Steps are never changed in place.
+    if (was === is) continue;
     if (!was || !is || was.op !== is.op) note(name, was, is);
     else {
       for (const key of ["on", "note"] as const) note(`${name}: ${key}`, was[key], is[key]);
-      for (const [key, word] of [
-        ["in", "fed at "],
-        ["set", ""],
-      ] as const) {
+      for (const key of ["in", "set"] as const) {
         const [a, b] = [was, is].map((step) => (step[key] ?? {}) as Values);
         for (const of of new Set([...Object.keys(a!), ...Object.keys(b!)]))
-          note(`${name}: ${word}${of.replaceAll("_", " ")}`, a![of], b![of]);
+          note(placeIn(name, key, of), a![of], b![of]);
       }
     }
   }
@@ -107,19 +114,19 @@ function mergedStep(base: Step | undefined, mine: Step, theirs: Step, prefer: Si
   // Of two operations, neither the ports nor the settings fit together.
   if (mine.op !== theirs.op) return one(base, mine, theirs, name, prefer, clashes) as Step;
   const part = (step: Step | undefined, key: "in" | "set") => (step?.[key] ?? {}) as Values;
-  const inner = (key: "in" | "set", word: string) =>
+  const inner = (key: "in" | "set") =>
     fields(
       part(base, key),
       part(mine, key),
       part(theirs, key),
-      (of) => `${name}: ${word}${of.replaceAll("_", " ")}`,
+      (of) => placeIn(name, key, of),
       prefer,
       clashes,
     );
   const flat = (step: Step | undefined) => ({ op: step?.op, on: step?.on, note: step?.note }) as Values;
   const whole = fields(flat(base), flat(mine), flat(theirs), (of) => `${name}: ${of}`, prefer, clashes);
-  const ports = inner("in", "fed at ");
-  const settings = inner("set", "");
+  const ports = inner("in");
+  const settings = inner("set");
   return {
     name,
     ...(whole as { op: string }),

@@ -5,13 +5,11 @@ import os
 import sys
 from typing import Any
 
-from django.contrib.auth.validators import UnicodeUsernameValidator
-from django.core.exceptions import ValidationError
 from django.core.management.base import BaseCommand, CommandError
 from django.db import transaction
 
 from accounts.models import User
-from accounts.services import change_name, set_password
+from accounts.services import change_name, set_password, username_of
 from config.errors import Refused
 
 NAME, PASSWORD = "NEXAL_ADMIN", "NEXAL_ADMIN_PASSWORD"
@@ -38,32 +36,27 @@ class Command(BaseCommand):
     def _ask(self) -> None:
         self.stdout.write("Nobody administers this house yet. Whoever does adds the others.")
         while True:
-            name = input("Sign in as: ").strip()
-            password = getpass.getpass("Password: ")
             try:
+                name = input("Sign in as: ").strip()
+                password = getpass.getpass("Password: ")
                 if password != getpass.getpass("Password again: "):
                     raise CommandError("the passwords differ")
                 self._make(name, password)
                 return
+            except EOFError:
+                raise CommandError("nobody was named") from None
             except CommandError as error:
                 self.stdout.write(f"{error}; try again")
 
     def _make(self, name: str, password: str) -> None:
         try:
-            UnicodeUsernameValidator()(name)
-            if not name:
-                raise ValidationError("empty")
-        except ValidationError:
-            raise CommandError(f"'{name[:40]}' cannot be signed in by; use letters, digits and @ . + - _") from None
-        with transaction.atomic():
-            user = User.objects.filter(username=name).first() or User(username=name)
-            user.is_staff = user.is_active = True
-            user.set_unusable_password()
-            user.save()
-            try:
+            with transaction.atomic():
+                user, _ = User.objects.get_or_create(username=username_of(name))
+                user.is_staff = user.is_active = True
+                user.save(update_fields=["is_staff", "is_active"])
                 if not user.first_name:
                     change_name(user, name)
                 set_password(user, password)
-            except Refused as error:
-                raise CommandError(f"{error.message}; {error.remedy}") from None
+        except Refused as error:
+            raise CommandError(f"{error.message}; {error.remedy}") from None
         self.stdout.write(f"{name} administers this house")

@@ -145,8 +145,9 @@ class Imports(BrowserTest):
         # Those in sight are there, and what is turned to has its words.
         self.assertLess(table.get_by_role("row").count(), 25)
         table.get_by_role("combobox", name="pass00 is").focus()
-        for _ in range(len(layers) - 1):
+        for layer in layers[1:]:
             page.keyboard.press("Tab")
+            self.comes_to(lambda: page.evaluate("document.activeElement.ariaLabel"), f"{layer} is")
         last = table.get_by_role("combobox", name="pass59 is")
         self.assertTrue(last.evaluate("node => node === document.activeElement"))
         page.keyboard.press("Enter")

@@ -233,7 +233,7 @@ class Timeline(TimeTest):
         # It was set; by a click it is that of the sources again, and goes with them.
         self.timeline().get_by_role("button", name="Follow the sources").click()
         self.wait_for(lambda: kept() == (1, 8))
-        self.assertEqual(last.input_value(), "8")
+        self.comes_to(last.input_value, "8")
         self.wait_for_count(self.timeline().get_by_role("button", name="Follow the sources"), 0)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shutil
 
 from browser_support import RECIPE, BrowserTest, backdrop, plate
-from playwright.sync_api import Locator, Page
+from playwright.sync_api import Locator, Page, Route
 from server_support import exr_bytes
 
 from projects.models import Shot
@@ -44,11 +44,22 @@ class Delivering(BrowserTest):
         self.assertEqual(row.inner_text(), line)
         self.assertEqual(self.downloaded("as_named.EXR").read_bytes()[:4], b"\x76\x2f\x31\x01")
 
+    def test_a_suffix_that_is_typed_before_the_formats_are_known_sets_the_format_too(self) -> None:
+        waiting: list[Route] = []
+        self.page.route("**/api/formats", lambda route: waiting.append(route))
+        page = self.open_shot(query="?item=cut")
+        dialog = self.dialog(page)
+        dialog.get_by_label("File name").fill("early.png")
+        self.wait_for_page(page, lambda: bool(waiting))
+        for route in waiting:
+            route.continue_()
+        self.line(dialog).get_by_text("PNG, 8 bit").wait_for()
+
     def test_another_shot_begins_with_its_own_choice(self) -> None:
         page = self.open_shot(query="?item=cut")
         dialog = self.dialog(page)
         dialog.get_by_label("File name").fill("preview.png")
-        self.line(dialog).get_by_text("PNG").wait_for()
+        self.line(dialog).get_by_text("PNG, 8 bit").wait_for()
         dialog.get_by_role("button", name="Render", exact=True).click()
         page.locator("[data-written=cut]").wait_for()
         files = {"moth.exr": exr_bytes(plate()), "house.exr": exr_bytes(backdrop())}

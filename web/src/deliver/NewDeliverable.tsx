@@ -73,6 +73,13 @@ const OWN = "as the sources";
 const namedTwice = (channels: [string, string][]) =>
   channels.some(([own], index) => channels.findIndex(([other]) => other === own) < index);
 
+/** The format that a file name's suffix means, whenever the formats are known; else the one that was chosen. */
+function formatOf(formats: FormatRow[] | undefined, file: string | null, chosen: string): string {
+  const fits = (row: FormatRow) => row.suffixes.some((suffix) => file?.toLowerCase().endsWith(suffix));
+  const fitting = formats?.filter(fits).map((row) => row.name) ?? [];
+  return fitting.includes(chosen) ? chosen : (fitting[0] ?? chosen);
+}
+
 /** A file name with the suffix of another format, where it has that of its own. */
 function withSuffix(file: string, old: FormatRow, next: FormatRow | undefined): string {
   const suffix = old.suffixes.find((each) => file.toLowerCase().endsWith(each));
@@ -107,14 +114,14 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
   const kind = texture ? "texture" : matte ? "matte" : "picture";
   const last = old ?? lastOf(shot, kind);
   const [chosenFormat, setFormat] = useState<string | null>(old?.format ?? null);
-  const format = chosenFormat ?? last.format ?? (texture ? "png" : "exr");
+  const [file, setFile] = useState<string | null>(old ? (making.again ? null : old.file) : null);
+  const format = formatOf(formats.data, file, chosenFormat ?? last.format ?? (texture ? "png" : "exr"));
   const [dither, setDither] = useState<string | null>(null);
   const [split, setSplit] = useState(old?.split ?? false);
   const [depth, setDepth] = useState<string | null>(null);
   const [alpha, setAlpha] = useState<string | null>(null);
   const [compression, setCompression] = useState<string | null>(null);
   const whole = useWhole();
-  const [file, setFile] = useState<string | null>(old ? (making.again ? null : old.file) : null);
   const [problem, setProblem] = useState<Problem | null>(null);
   const known = formats.data?.find((row) => row.name === format);
   const stem = from.replaceAll(/[^\w]+/g, "_").toLowerCase() || "result";
@@ -164,10 +171,8 @@ export function NewDeliverable({ shot, recipe, items, item, making, taken, onClo
   };
   /** A suffix that is typed says which format is meant. */
   const rename = (typed: string) => {
-    const meant = formats.data?.find((row) =>
-      row.suffixes.some((suffix) => typed.toLowerCase().endsWith(suffix)),
-    );
-    if (meant && meant.name !== format) change(meant.name);
+    const meant = formatOf(formats.data, typed, format);
+    if (meant !== format) change(meant);
     setFile(typed);
   };
   const { range, frame } = useTime();

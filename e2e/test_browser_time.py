@@ -13,7 +13,7 @@ import OpenEXR
 from browser_support import BrowserTest, code
 from django.core.files.base import ContentFile
 from django.test import override_settings
-from playwright.sync_api import Locator, Page
+from playwright.sync_api import Locator, Page, Route
 from server_support import exr_bytes
 
 from nexal.recipe import parse_recipe
@@ -361,22 +361,46 @@ class Following(TimeTest):
         placed = next(step for step in self.recipe()["steps"] if step["op"] == "place")
         self.wait_for_step(placed["name"], movement=movement())
 
-    def test_how_steady_a_matte_is(self) -> None:
-        def planes(number: int) -> dict[str, np.ndarray]:
-            level = 0.7 if number == 5 else 0.5
-            seen = self.base.astype(np.float16)
-            return {"R": seen, "G": seen, "B": seen, "A": np.full((HEIGHT, WIDTH), level, np.float16)}
+    def steadiness(self, odd: float) -> Locator:
+        """The panel of a matte over a picture that stands still; at frame 5 it has another level."""
 
-        page = self.open_moving("flight", planes=planes, steps=[
-            {"name": "matte", "op": "copy_channel", "in": {"from": "flight.A"}},
-        ])  # fmt: skip
+        def planes(number: int) -> dict[str, np.ndarray]:
+            seen = self.base.astype(np.float16)
+            level = np.full((HEIGHT, WIDTH), odd if number == 5 else 0.5, np.float16)
+            return {"R": seen, "G": seen, "B": seen, "A": level}
+
+        matte = {"name": "matte", "op": "copy_channel", "in": {"from": "flight.A"}}
+        page = self.open_moving("flight", planes=planes, steps=[matte])
         self.choose_item(page, "matte")
-        judged = page.get_by_label("Step", exact=True).get_by_role("group", name="Steadiness")
+        return page.get_by_label("Step", exact=True).get_by_role("group", name="Steadiness")
+
+    def test_how_steady_a_matte_is(self) -> None:
+        judged = self.steadiness(0.7)
+        page = self.page
         judged.get_by_role("button", name="Judge frames 1 to 8").click()
         judged.get_by_role("button", name="Judge again").wait_for()
-        self.wait_for_page(page, lambda: "stands out" in judged.inner_text())
+        judged.get_by_text("Flickers at").wait_for()
+        self.assertEqual(judged.get_by_role("button").all_inner_texts()[1:], ["5", "6"])
         judged.get_by_role("button", name="5", exact=True).click()
         self.wait_for_page(page, lambda: self.frame() == 5)
+
+    def test_steadiness_says_nothing_before_the_range_is_done(self) -> None:
+        judged = self.steadiness(0.5)
+        page = self.page
+        waiting: list[Route] = []
+        page.route("**/steadiness", lambda route: waiting.append(route))
+        judged.get_by_role("button", name="Judge frames 1 to 8").click()
+        self.wait_for_page(page, lambda: bool(waiting))
+        self.assertEqual(judged.get_by_role("status").inner_text(), "judged 8 of 8 frames")
+        waiting[0].continue_()
+        judged.get_by_text("Steady:").wait_for()
+        # Given up, it says so.
+        page.unroute("**/steadiness")
+        page.route("**/steady", lambda route: waiting.append(route))
+        judged.get_by_role("button", name="Judge again").click()
+        judged.get_by_role("button", name="Stop").click()
+        judged.get_by_role("button", name="Judge frames 1 to 8").wait_for()
+        self.assertEqual(judged.get_by_role("status").count(), 0)
 
 
 class Others(TimeTest):

@@ -190,11 +190,14 @@ def _steady(options: argparse.Namespace) -> int:
         _answer(answer)
         return DONE
     for row in answer["frames"]:
-        change = "       -" if row["change"] is None else f"{row['change']:8.5f}"
-        mark = "  worst" if row["frame"] in answer["worst"] else ""
-        print(f"{row['frame']:6}  coverage {row['coverage']:.5f}  change {change}{mark}")
-    print(f"mean change {answer['mean_change']:.5f}")
+        figures = "  ".join(f"{name} {_figure(row[name])}" for name in ("coverage", "change", "flicker", "judged"))
+        print(f"{row['frame']:6}  {figures}  {(row['verdict'] or '').replace('_', ' ')}".rstrip())
+    print(f"{answer['verdict'].replace('_', ' ')}; mean change {answer['mean_change']:.5f}")
     return DONE
+
+
+def _figure(value: float | None) -> str:
+    return "      -" if value is None else f"{value:7.5f}"
 
 
 def _depth(options: argparse.Namespace) -> int:
@@ -353,7 +356,7 @@ def _parser() -> Parser:
     follow.add_argument("--search", action="store_true", help="look again in the whole picture where it is lost")
     follow.set_defaults(run=_follow)
 
-    steady = commands.add_parser("steady", help="how a matte changes over time where its picture does not")
+    steady = commands.add_parser("steady", help="how a matte changes over time beyond what its picture does")
     steady.add_argument("recipe")
     steady.add_argument("--only", required=True, metavar="STEP")
     steady.add_argument("--source", action="append", default=[], metavar="NAME=PATH")

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import subprocess
 import sys
 import unittest
+from contextlib import redirect_stdout
 from pathlib import Path
 
 import cv2
 import numpy as np
 from core_support import CoreTest, MemorySource, workers_by_hand, write_exr
+from flicker_scenes import KINDS, scene, told_of
 
 from nexal.analysis.follow import follow, movement_of, outline_of
 from nexal.analysis.run import run_recipe
@@ -19,6 +22,7 @@ from nexal.analysis.steady import steady, summary
 from nexal.cli import main
 from nexal.engine import Engine, Plan
 from nexal.errors import RenderError
+from nexal.kernels.flow import gains, movement
 from nexal.kernels.following import apply
 from nexal.operations.movement import Movement
 from nexal.picture import Window
@@ -204,6 +208,119 @@ class Steadiness(CoreTest):
         found = summary(rows)
         self.assertEqual(sorted(found["worst"]), [5, 6])
         self.assertAlmostEqual(found["frames"][0]["coverage"], float(sources[1]["m"].planes["M"].mean()), places=6)
+
+
+class Flicker(CoreTest):
+    """Verdicts on scenes whose flicker is known; `tools/flicker.py` judges many more of them."""
+
+    def test_made_events_are_found_and_movement_drift_and_noise_are_none(self) -> None:
+        found = events = false = calm = 0
+        for number, kind in enumerate(KINDS):
+            made = scene(kind, 40 + number)
+            told = told_of(made.pictures, made.mattes)
+            for row, size in zip(told["frames"][1:], made.made[1:], strict=True):
+                flickers = row["verdict"] == "flickers"
+                events, found = events + (size > 0.01), found + (size > 0.01 and flickers)
+                calm, false = calm + (size < 0.002), false + (size < 0.002 and flickers)
+                if size > 0.01:
+                    # What neighbours share is about as large as the event.
+                    self.assertGreater(row["common"], 0.7 * size)
+                    self.assertLess(row["common"], 1.6 * size)
+            self.assertEqual(told["verdict"], "steady" if kind == "none" else "flickers")
+        self.assertGreaterEqual(found / events, 0.9, f"{found} of {events}")
+        self.assertLessEqual(false / calm, 0.01, f"{false} of {calm}")
+
+    def test_a_matte_that_flickers_all_the_time_is_not_called_steady(self) -> None:
+        made = scene("none", 44)
+        flickering = [matte * np.float32(0.9 if at % 2 else 1) for at, matte in enumerate(made.mattes)]
+        told = told_of(made.pictures, flickering)
+        self.assertEqual({row["verdict"] for row in told["frames"][1:]}, {"flickers"})
+
+    def test_what_cannot_be_told_is_said(self) -> None:
+        dice = np.random.default_rng(3)
+        made = scene("none", 45)
+        cuts = [scene("none", 50 + at).pictures[2] for at in range(4)]
+        told = told_of(cuts, made.mattes[:4])
+        self.assertEqual([row["verdict"] for row in told["frames"]], [None, *["cannot_tell"] * 3])
+        self.assertEqual(told["verdict"], "cannot_tell")
+        self.assertEqual(told_of(cuts[:1], made.mattes[:1])["verdict"], "cannot_tell")
+        # One that is made of nothing that moves: whether it should is not known.
+        ramp = {"name": "ramp", "op": "ramp", "set": {"start": [0, 0], "end": [40, 0], "width": 40, "height": 8}}
+        plan = Plan(parse_recipe({"nexal": 1, "steps": [ramp]}), 1, {})
+        rows = list(steady(Engine(threads=2), lambda frame: plan, "ramp", [1, 2, 3]))
+        self.assertEqual(summary(rows)["verdict"], "cannot_tell")
+        pictures = [dice.random((60, 80, 3)).astype(np.float32)]
+        # Where nothing moves and there is no edge at all, a matte that stays is steady, one that comes and goes is not.
+        still = [pictures[0]] * 4
+        self.assertEqual(told_of(still, [np.ones((60, 80), np.float32)] * 4)["verdict"], "steady")
+        turned = [np.full((60, 80), at % 2, np.float32) for at in range(4)]
+        self.assertEqual(told_of(still, turned)["verdict"], "flickers")
+
+    def test_a_hard_matte_is_judged_by_its_edges(self) -> None:
+        picture = scene("none", 45).pictures[0]
+        hard = np.zeros(picture.shape[:2], np.float32)
+        hard[40:90, 60:160] = 1
+        larger = hard.copy()
+        larger[38:92, 58:162] = 1
+        told = told_of([picture] * 5, [hard, hard, larger, hard, hard])
+        self.assertEqual([row["verdict"] for row in told["frames"]], [None, "steady", "flickers", "flickers", "steady"])
+
+    def test_what_is_no_number_or_endless_harms_nothing(self) -> None:
+        made = scene("none", 46)
+        pictures = [picture.copy() for picture in made.pictures[:5]]
+        pictures[2][10, 10:14] = np.nan, np.inf, -np.inf
+        told = told_of(pictures, made.mattes[:5])
+        self.assertEqual(told["verdict"], "steady")
+
+    def test_the_command_line_says_it_in_words_and_figures(self) -> None:
+        place = self.folder()
+        seen = texture(7)[:60, :80]
+        for frame in range(1, 7):
+            level = np.full(seen.shape, 0.7 if frame == 4 else 0.5, np.float32)
+            write_exr(place / f"s.{frame:04d}.exr", dict.fromkeys("RGB", seen) | {"A": level})
+        step = {"name": "matte", "op": "copy_channel", "in": {"from": "s.A"}}
+        recipe = {"nexal": 1, "sources": {"s": {"files": "s.%04d.exr"}}, "steps": [step]}
+        (place / "r.json").write_text(json.dumps(recipe))
+        words, answer = (io.StringIO() for _ in range(2))
+        with redirect_stdout(words):
+            self.assertEqual(main(["steady", str(place / "r.json"), "--only", "matte"]), 0)
+        with redirect_stdout(answer):
+            self.assertEqual(main(["steady", str(place / "r.json"), "--only", "matte", "--json"]), 0)
+        lines = words.getvalue().splitlines()
+        self.assertRegex(lines[3], r"^ +4  coverage 0.7\d+  change 0.2\d+  flicker 0.2\d+  judged [01].\d+  flickers$")
+        self.assertTrue(lines[-1].startswith("flickers; mean change 0.0"))
+        told = json.loads(answer.getvalue())
+        self.assertEqual(
+            [row["verdict"] for row in told["frames"]], [None, *["steady"] * 2, *["flickers"] * 2, "steady"]
+        )
+        self.assertEqual(sorted(told["worst"]), [4, 5])
+
+
+class Levelling(CoreTest):
+    def test_movement_is_found_whatever_the_light_does(self) -> None:
+        before = scene("none", 47).pictures[8]
+        shift = np.float32([[1, 0, 2.5], [0, 1, -1.5]])
+        after = cv2.warpAffine(before, shift, before.shape[1::-1], borderMode=cv2.BORDER_REFLECT)
+        x = np.linspace(0.7, 1.6, before.shape[1], dtype=np.float32)[None, :, None]
+        lit = after * x * np.float32([1.2, 1, 0.8])
+        inner = (slice(20, -20), slice(20, -20))
+        for seen in (after, lit):
+            found = movement(before, seen)
+            self.assertLess(np.abs(found.field[inner] - [-2.5, 1.5]).mean(), 0.1)
+            self.assertGreater((found.missed[inner] < 1).mean(), 0.97)
+        measured = gains(before, lit, movement(before, lit).field)
+        self.assertLess(np.abs(measured / (x * np.float32([1.2, 1, 0.8])) - 1)[inner].mean(), 0.06)
+
+    def test_large_and_tiny_pictures_are_measured_in_their_own_pixels(self) -> None:
+        dice = np.random.default_rng(1)
+        large = cv2.resize(dice.random((68, 128, 3)).astype(np.float32), (2560, 1360), interpolation=cv2.INTER_CUBIC)
+        moved = np.roll(large, 8, axis=1)
+        found = movement(large, moved)
+        self.assertEqual(found.field.shape, (1360, 2560, 2))
+        self.assertLess(np.abs(found.field[100:-100, 100:-100] - [-8, 0]).mean(), 0.3)
+        for size in ((1, 1), (3, 50), (5, 7)):
+            tiny = dice.random((*size, 3)).astype(np.float32)
+            self.assertEqual(movement(tiny, tiny).missed.shape, size)
 
 
 class ManyProcesses(CoreTest):

@@ -34,8 +34,8 @@ class Case:
     """How an operation is used, and how far its proxies may be from the full result, in the mean, and the pictures of
     the two alpha states from each other anywhere.
 
-    `held` says that what a filter makes is held by its samples, alpha and light each by its own: where alpha is held at 0
-    a premultiplied picture keeps a little light that a straight one has no place for, `HELD_LIGHT` at most.
+    `held` says that what a filter makes is held by its samples, alpha and light each by its own: where alpha is held
+    at 0 a premultiplied picture keeps a little light that a straight one has no place for, `HELD_LIGHT` at most.
     `stored` says why it works on numbers as they are stored, so that a premultiplied picture is another thing to it.
     """
 

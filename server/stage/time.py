@@ -8,6 +8,7 @@ from ninja import Field, Router, Schema
 
 from nexal.analysis.follow import follow as core_follow
 from nexal.analysis.follow import seen_through
+from nexal.analysis.steady import Steadiness, Verdict, summary
 from nexal.analysis.steady import steady as core_steady
 from nexal.engine import Plan
 from nexal.kernels.following import Model
@@ -21,6 +22,8 @@ router = Router()
 
 MOST_FRAMES = 48
 """Frames that are asked for at a time: the browser goes on with the next ones."""
+MOST_ROWS = 10_000
+Share = Annotated[float, Field(ge=0, le=1)]
 Corner = Annotated[list[Position], Field(min_length=2, max_length=2)]
 Number = Annotated[float, Field(ge=-1e9, le=1e9)]
 
@@ -52,12 +55,32 @@ class SteadyAsk(Ask):
 
 
 class SteadyRow(Schema):
-    """Mean of the matte, and its mean change since the frame before where the picture stood still."""
+    """Mean of the matte; its mean change since the frame before where the picture stood still; what changed near its
+    edges beyond the picture's movement, the part of that which neighbours share, and of how many that could be told."""
 
-    frame: int
-    coverage: float
-    change: float | None
-    still: float
+    frame: FrameNumber
+    coverage: Share
+    change: Share | None
+    still: Share
+    flicker: Share | None
+    common: Share | None
+    judged: Share
+
+
+class WholeRange(Schema):
+    """All rows of a range, in order."""
+
+    rows: list[SteadyRow] = Field(min_length=1, max_length=MOST_ROWS)
+
+
+class ToldRange(Schema):
+    """What is to be said of a whole range and of each of its frames (nothing of the first one), and the frames whose
+    change stands out."""
+
+    verdict: Verdict
+    verdicts: list[Verdict | None]
+    worst: list[int]
+    mean_change: float
 
 
 class _Plans:
@@ -93,3 +116,12 @@ def steady(request: HttpRequest, shot_id: int, ask: SteadyAsk) -> list[SteadyRow
     """How a matte changes over some frames, in their order, where its picture does not."""
     plans = _plans_of(seen_shot(request, shot_id), ask)
     return [SteadyRow(**row.row()) for row in core_steady(engine(), plans.at, ask.address, ask.frames)]
+
+
+@router.post("/shots/{shot_id}/steadiness", response=ToldRange)
+def steadiness(request: HttpRequest, shot_id: int, ask: WholeRange) -> ToldRange:
+    """What is to be said of a range that was judged to its end."""
+    seen_shot(request, shot_id)
+    told = summary([Steadiness(**row.dict()) for row in ask.rows])
+    verdicts = [row["verdict"] for row in told["frames"]]
+    return ToldRange(verdict=told["verdict"], verdicts=verdicts, worst=told["worst"], mean_change=told["mean_change"])

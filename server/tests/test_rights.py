@@ -101,6 +101,15 @@ MARKS = [
     {"side": "subject", "x": 32, "y": 24, "radius": 4},
     {"side": "background", "x": 6, "y": 6, "radius": 4},
 ]
+STEADY_ROW = {
+    "frame": 1,
+    "coverage": 0.5,
+    "change": None,
+    "still": 0.0,
+    "flicker": None,
+    "common": None,
+    "judged": 0.0,
+}
 SUM = {
     "nexal": 1,
     "sources": {"moth": {"files": "moth.exr"}},
@@ -163,6 +172,7 @@ READS: dict[tuple[str, str], Any] = {
         "model": "shift",
     },
     ("POST", "/api/shots/{shot_id}/steady"): {"address": "matte", "frames": [1, 2]},
+    ("POST", "/api/shots/{shot_id}/steadiness"): {"rows": [STEADY_ROW]},
     ("POST", "/api/shots/{shot_id}/space"): {},
     ("POST", "/api/shots/{shot_id}/elevation"): {"address": "moth.R"},
     ("POST", "/api/shots/{shot_id}/locate"): {"x": 3, "y": 3, "depth": "moth.R"},

@@ -232,6 +232,11 @@ class InTime(SequenceTest):
         steady = self.api.post(f"{self.path}/steady", {"address": "moth.A", "frames": [1, 2, 3]}).json()
         self.assertEqual([each["coverage"] for each in steady], [1 / 8, 2 / 8, 3 / 8])
         self.assertIsNone(steady[0]["change"])
+        told = self.api.post(f"{self.path}/steadiness", {"rows": steady}).json()
+        self.assertEqual(
+            told["verdicts"], [None, *["cannot_tell" if row["judged"] < 0.2 else "flickers" for row in steady[1:]]]
+        )
+        self.assertEqual(self.api.post(f"{self.path}/steadiness", {"rows": []}).status_code, 422)
 
 
 def video_bytes(frames: int = 6, codec: str = "ffv1", pixels: str = "gbrp16le", suffix: str = ".mkv") -> bytes:

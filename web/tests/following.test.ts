@@ -2,7 +2,6 @@ import { describe, expect, it } from "vitest";
 
 import { cornersOf, joined } from "@/time/following";
 import { apply, inverse, matrixAt, movedPoints } from "@/time/movement";
-import { worstOf } from "@/time/Steadiness";
 
 const shift = (x: number, y: number) => [1, 0, x, 0, 1, y, 0, 0, 1];
 
@@ -64,16 +63,5 @@ describe("movements", () => {
         [4, 4],
       ]).length,
     ).toBeGreaterThan(8);
-  });
-});
-
-describe("steadiness", () => {
-  it("names the frames that stand out, the worst first", () => {
-    const rows = [null, 0.01, 0.011, 0.2, 0.01, 0.05, 0.009].map((change, index) => ({
-      frame: index + 1,
-      change,
-    }));
-    expect(worstOf(rows)).toEqual([4, 6]);
-    expect(worstOf(rows.map((row) => ({ ...row, change: 0 })))).toEqual([]);
   });
 });

@@ -46,23 +46,36 @@ def outline_of(window: Window) -> Points:
     return np.array([(left, top), (right, top), (right, bottom), (left, bottom)], np.float64)
 
 
+def light_of(
+    engine: Engine, plan: Plan, address: str, window: Window | None, cancellation: Cancellation | None = None
+) -> tuple[list[Plane], Window, bool]:
+    """The three channels of an item's colour, or its only one, over a window (None: all); what the window covers, and
+    whether it is data and no light."""
+    feed = plan.feed(address)
+    described = feed.description
+    region = described.display if window is None else window.intersect(described.display)
+    names = [name for name in described.channels if name in described.colour][:3] or list(described.channels[:1])
+    names = names if len(names) == 3 else names[:1]
+    planes = engine.evaluate(feed, plan, channels=names, region=region, cancellation=cancellation).planes
+    return [planes[name] for name in names], region, names[0] in described.data
+
+
+def as_seen(planes: Sequence[Plane], is_data: bool = False) -> Plane:
+    """Luminance of three channels of light, encoded; one of light encoded, data as it is."""
+    if len(planes) < 3:
+        return planes[0] if is_data else encode(planes[0])
+    red, green, blue = planes
+    return np.asarray(encode(0.2126 * red + 0.7152 * green + 0.0722 * blue), np.float32)
+
+
 def seen_through(
     engine: Engine, plans: Callable[[int], Plan], address: str, cancellation: Cancellation | None = None
 ) -> Seen:
     """The pictures of an item of a recipe, frame by frame: luminance of its colour, encoded; a plane as it is."""
 
     def picture(frame: int, window: Window | None) -> tuple[Plane, Window]:
-        plan = plans(frame)
-        feed = plan.feed(address)
-        described = feed.description
-        region = described.display if window is None else window.intersect(described.display)
-        names = [name for name in described.channels if name in described.colour][:3] or list(described.channels[:1])
-        planes = engine.evaluate(feed, plan, channels=names, region=region, cancellation=cancellation).planes
-        if len(names) < 3:
-            only = planes[names[0]]
-            return (only if names[0] in described.data else encode(only)), region
-        red, green, blue = (planes[name] for name in names)
-        return np.asarray(encode(0.2126 * red + 0.7152 * green + 0.0722 * blue), np.float32), region
+        planes, region, is_data = light_of(engine, plans(frame), address, window, cancellation)
+        return as_seen(planes, is_data), region
 
     return picture
 

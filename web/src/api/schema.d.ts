@@ -1250,6 +1250,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/shots/{shot_id}/steadiness": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Steadiness
+         * @description What is to be said of a range that was judged to its end.
+         */
+        post: operations["stage_time_steadiness"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/checks": {
         parameters: {
             query?: never;
@@ -3366,7 +3386,8 @@ export interface components {
         };
         /**
          * SteadyRow
-         * @description Mean of the matte, and its mean change since the frame before where the picture stood still.
+         * @description Mean of the matte; its mean change since the frame before where the picture stood still; what changed near its
+         *     edges beyond the picture's movement, the part of that which neighbours share, and of how many that could be told.
          */
         SteadyRow: {
             /** Frame */
@@ -3377,6 +3398,12 @@ export interface components {
             change: number | null;
             /** Still */
             still: number;
+            /** Flicker */
+            flicker: number | null;
+            /** Common */
+            common: number | null;
+            /** Judged */
+            judged: number;
         };
         /** SteadyAsk */
         SteadyAsk: {
@@ -3393,6 +3420,32 @@ export interface components {
             address: string;
             /** Frames */
             frames: number[];
+        };
+        /**
+         * ToldRange
+         * @description What is to be said of a whole range and of each of its frames (nothing of the first one), and the frames whose
+         *     change stands out.
+         */
+        ToldRange: {
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "steady" | "flickers" | "cannot_tell";
+            /** Verdicts */
+            verdicts: (("steady" | "flickers" | "cannot_tell") | null)[];
+            /** Worst */
+            worst: number[];
+            /** Mean Change */
+            mean_change: number;
+        };
+        /**
+         * WholeRange
+         * @description All rows of a range, in order.
+         */
+        WholeRange: {
+            /** Rows */
+            rows: components["schemas"]["SteadyRow"][];
         };
         /**
          * Advice
@@ -6418,6 +6471,32 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SteadyRow"][];
+                };
+            };
+        };
+    };
+    stage_time_steadiness: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                shot_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WholeRange"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ToldRange"];
                 };
             };
         };

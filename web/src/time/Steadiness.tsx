@@ -9,31 +9,23 @@ import { Message } from "@/parts/Message";
 import { goTo, useTime } from "./timeState";
 
 type Row = components["schemas"]["SteadyRow"];
+type Told = components["schemas"]["ToldRange"];
 
 const AT_ONCE = 8;
 const [WIDTH, HEIGHT] = [284, 48];
 
-/** The frames whose change stands out: more than twice the usual, five at the most. */
-export function worstOf(rows: readonly Pick<Row, "frame" | "change">[]): number[] {
-  const changes = rows.flatMap((row) => (row.change === null ? [] : [row.change])).sort((a, b) => a - b);
-  const middle = changes.length / 2;
-  const usual = changes.length ? (changes[Math.floor(middle)]! + changes[Math.ceil(middle) - 1]!) / 2 : 0;
-  return [...rows]
-    .filter((row) => row.change !== null && row.change > Math.max(2 * usual, 1e-4))
-    .sort((a, b) => b.change! - a.change!)
-    .slice(0, 5)
-    .map((row) => row.frame);
-}
-
-const meanOf = (rows: readonly Pick<Row, "change">[]): number => {
-  const changes = rows.flatMap((row) => (row.change === null ? [] : [row.change]));
-  return changes.length ? changes.reduce((sum, change) => sum + change, 0) / changes.length : 0;
+const WORDS = {
+  steady: "Steady: no frame changes beyond what its picture's movement explains",
+  flickers: "Flickers at",
+  cannot_tell: "Cannot be told at",
 };
+const MOST_NAMED = 12;
 
-/** How a matte changes over the range where its picture does not: bars to be clicked. */
+/** How a matte changes over the range beyond what its picture does: bars to be clicked, and once all are there, words. */
 export function Steadiness({ shot, item }: { shot: number; item: Item }) {
   const { range, frame } = useTime();
   const [rows, setRows] = useState<Row[]>([]);
+  const [told, setTold] = useState<Told | null>(null);
   const [of, setOf] = useState("");
   const [busy, setBusy] = useState(false);
   const [problem, setProblem] = useState<Problem | null>(null);
@@ -47,6 +39,7 @@ export function Steadiness({ shot, item }: { shot: number; item: Item }) {
     setOf(JSON.stringify([item.name, { ...item.of, at: 0 }]));
     const found: Row[] = [];
     setRows([]);
+    setTold(null);
     try {
       for (let at = range[0]; at <= range[1]; at += AT_ONCE) {
         // The last frame of before is what the next one is compared with.
@@ -65,14 +58,26 @@ export function Steadiness({ shot, item }: { shot: number; item: Item }) {
         found.push(...more.slice(found.length ? 1 : 0));
         setRows([...found]);
       }
+      // Only of the whole range something can be said: what stands out is known by all the others.
+      setTold(
+        await got(
+          api.POST("/api/shots/{shot_id}/steadiness", {
+            params: { path: { shot_id: shot } },
+            body: { rows: found },
+            signal: stop.current.signal,
+          }),
+        ),
+      );
     } catch (error) {
       if (!stop.current.signal.aborted) setProblem(problemOf(error));
     }
     setBusy(false);
   };
   const old = rows.length > 0 && of !== JSON.stringify([item.name, { ...item.of, at: 0 }]);
-  const most = Math.max(1e-4, ...rows.map((row) => row.change ?? 0));
-  const worst = worstOf(rows);
+  const most = Math.max(1e-4, ...rows.map((row) => row.common ?? 0));
+  const framesThat = (verdict: Told["verdict"]) =>
+    rows.flatMap((row, index) => (told?.verdicts[index] === verdict ? [row.frame] : []));
+  const [flickering, untold] = [framesThat("flickers"), framesThat("cannot_tell")];
   const count = range[1] - range[0] + 1;
   const x = (at: number) => ((at - range[0] + 0.5) / count) * WIDTH;
   return (
@@ -80,7 +85,7 @@ export function Steadiness({ shot, item }: { shot: number; item: Item }) {
       <div className="flex items-center justify-between gap-2">
         <span
           className="text-dim"
-          title="Its change from frame to frame where the picture moves less than its noise"
+          title="What changes near its edges from frame to frame beyond what the picture's movement asks"
         >
           Steadiness
         </span>
@@ -101,20 +106,30 @@ export function Steadiness({ shot, item }: { shot: number; item: Item }) {
             aria-label={`Change and coverage of ${item.name} over time`}
           >
             <line x1={x(frame)} x2={x(frame)} y1={0} y2={HEIGHT} stroke="var(--lichen)" strokeWidth={0.7} />
-            {rows.map((row) => (
-              <rect
-                key={row.frame}
-                x={x(row.frame - 0.5)}
-                width={Math.max(1, WIDTH / count - 0.6)}
-                y={HEIGHT - ((row.change ?? 0) / most) * (HEIGHT - 4)}
-                height={((row.change ?? 0) / most) * (HEIGHT - 4)}
-                fill={worst.includes(row.frame) ? "var(--clay)" : "var(--faint)"}
-                className="cursor-pointer"
-                onClick={() => goTo(row.frame)}
-              >
-                <title>{`frame ${row.frame}: change ${row.change?.toFixed(5) ?? "not known"}, coverage ${row.coverage.toFixed(4)}`}</title>
-              </rect>
-            ))}
+            {rows.map((row) => {
+              const height = ((row.common ?? 0) / most) * (HEIGHT - 4);
+              const blind = row.common === null && row.frame !== range[0];
+              return (
+                <rect
+                  key={row.frame}
+                  x={x(row.frame - 0.5)}
+                  width={Math.max(1, WIDTH / count - 0.6)}
+                  y={HEIGHT - (blind ? 3 : height)}
+                  height={blind ? 3 : height}
+                  fill={
+                    untold.includes(row.frame) || blind
+                      ? "var(--line)"
+                      : flickering.includes(row.frame)
+                        ? "var(--clay)"
+                        : "var(--faint)"
+                  }
+                  className="cursor-pointer"
+                  onClick={() => goTo(row.frame)}
+                >
+                  <title>{barOf(row)}</title>
+                </rect>
+              );
+            })}
             <polyline
               points={rows.map((row) => `${x(row.frame)},${(1 - row.coverage) * (HEIGHT - 4) + 2}`).join(" ")}
               fill="none"
@@ -123,18 +138,44 @@ export function Steadiness({ shot, item }: { shot: number; item: Item }) {
               className="pointer-events-none"
             />
           </svg>
-          <p className="mt-1 flex flex-wrap items-center gap-1 text-[11px] text-dim">
-            mean change {meanOf(rows).toFixed(4)}; {worst.length ? "stands out:" : "no frame stands out"}
-            {worst.map((each) => (
-              <Button key={each} quiet className="h-5! px-1! font-mono" onClick={() => goTo(each)}>
-                {each}
-              </Button>
-            ))}
-            {old && <span className="text-clay">judged before the last change</span>}
-          </p>
+          <div className="mt-1 space-y-0.5 text-[11px] text-dim" role="status">
+            {told?.verdict === "steady" && <p className="text-lichen">{WORDS.steady}</p>}
+            <Named words={WORDS.flickers} frames={flickering} tone="text-clay" />
+            <Named words={WORDS.cannot_tell} frames={untold} tone="" />
+            {!told && (
+              <p>
+                {busy ? `judged ${rows.length} of ${count} frames` : "stopped before the end: no verdict"}
+              </p>
+            )}
+            {old && <p className="text-clay">judged before the last change</p>}
+          </div>
         </>
       )}
       {problem && <Message problem={problem} />}
     </div>
+  );
+}
+
+function barOf(row: Row): string {
+  const part = (value: number | null) => value?.toFixed(4) ?? "not known";
+  return (
+    `frame ${row.frame}: edges change by ${part(row.flicker)}, of it ${part(row.common)} together; ` +
+    `${Math.round(100 * row.judged)} % of them judged; where nothing moved ${part(row.change)}; coverage ${part(row.coverage)}`
+  );
+}
+
+/** Frames to go to, the first dozen of them. */
+function Named({ words, frames, tone }: { words: string; frames: number[]; tone: string }) {
+  if (!frames.length) return null;
+  return (
+    <p className={`flex flex-wrap items-center gap-1 ${tone}`}>
+      {words}
+      {frames.slice(0, MOST_NAMED).map((each) => (
+        <Button key={each} quiet className="h-5! px-1! font-mono" onClick={() => goTo(each)}>
+          {each}
+        </Button>
+      ))}
+      {frames.length > MOST_NAMED && ` and ${frames.length - MOST_NAMED} more`}
+    </p>
   );
 }

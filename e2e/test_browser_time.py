@@ -16,6 +16,8 @@ from django.test import override_settings
 from playwright.sync_api import Locator, Page, Route
 from server_support import exr_bytes
 
+from deliveries.models import Render
+from deliveries.services import frame_path
 from nexal.recipe import parse_recipe
 from projects.models import Shot
 from recipes.services import first_revision, save
@@ -133,14 +135,101 @@ class Dropped(TimeTest):
             (place / f"flight.{number:04d}.exr").write_bytes(exr_bytes(frame_planes(number)))
         page.get_by_test_id("picture-files").set_input_files(sorted(place.iterdir()))
         dialog = page.get_by_role("dialog", name="3 numbered files")
-        dialog.get_by_text("8 is there: added, those stay as they are", exact=False).wait_for()
+        dialog.get_by_text("8 is there and compared: what differs becomes version 2", exact=False).wait_for()
         dialog.get_by_role("button", name="Add to flight.%04d.exr").click()
         source = Source.objects.get(shot=self.shot)
         self.wait_for(lambda: source.frames.filter(state="ready").count() == 10)
-        page.get_by_text("frame 8 was there already").wait_for()
+        page.get_by_text("2 new, 1 equal").wait_for()
         self.go_to(10)
         self.assert_frame_seen(10)
         self.comes_to(lambda: list(self.recipe()["sources"]), ["flight"])
+
+
+class Repaired(TimeTest):
+    """A frame that was rendered again comes back in."""
+
+    def again(self, number: int, red: float, name: str = "flight") -> Path:
+        path = Path(self.enterContext(tempfile.TemporaryDirectory())) / f"{name}.{number:04d}.exr"
+        planes = frame_planes(number) | {"R": np.full((HEIGHT, WIDTH), red, np.float16)}
+        path.write_bytes(exr_bytes(planes))
+        return path
+
+    def taken(self, files: list[Path], title: str) -> None:
+        self.page.get_by_test_id("picture-files").set_input_files(files)
+        dialog = self.page.get_by_role("dialog", name=title)
+        dialog.get_by_role("button", name="Add to flight.%04d.exr").click()
+
+    def test_only_what_was_made_of_it_is_rendered_again(self) -> None:
+        page = self.open_moving("lit")
+        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
+        page.get_by_role("button", name="New deliverable").click()
+        page.get_by_role("dialog").get_by_role("button", name="Render", exact=True).click()
+        frames = page.get_by_role("group", name="Frames of lit")
+        frames.get_by_text("8 of 8 frames").wait_for()
+        first = Render.objects.get(deliverable__shot=self.shot)
+        self.comes_to(lambda: Render.objects.get(pk=first.pk).state, "done")
+        made = {frame.frame: (frame_path(frame).stat().st_mtime_ns) for frame in first.frames.all()}
+        # Dropped alone, a frame with the pattern of a source is known as one of it.
+        page.get_by_label("Benches").get_by_role("button", name="Mattes").click()
+        self.taken([self.again(3, 0.9)], "A numbered file")
+        page.get_by_text("1 differs", exact=True).wait_for()
+        page.get_by_text("version 2 is read now; undo takes it back").wait_for()
+        self.comes_to(lambda: self.recipe()["sources"]["flight"].get("version"), 2)
+        page.get_by_label("Benches").get_by_role("button", name="Deliver").click()
+        frames.get_by_text("1 made from older frames: 3").wait_for()
+        frames.get_by_role("button", name="Older ones again").click()
+        frames.get_by_text("made from older frames").wait_for(state="hidden")
+        self.comes_to(lambda: Render.objects.filter(deliverable__shot=self.shot).count(), 2)
+        second = Render.objects.filter(deliverable__shot=self.shot).first()
+        assert second
+        self.comes_to(lambda: Render.objects.get(pk=second.pk).state, "done")
+        files = [
+            {frame.frame: frame_path(frame).read_bytes() for frame in each.frames.all()} for each in (first, second)
+        ]
+        self.assertEqual([number for number in files[0] if files[0][number] != files[1][number]], [3])
+        self.assertEqual({frame.frame: frame_path(frame).stat().st_mtime_ns for frame in first.frames.all()}, made)
+
+    def test_undo_and_the_version_that_is_chosen_say_which_frames_are_seen(self) -> None:
+        page = self.open_moving()
+        self.go_to(3)
+        self.assert_frame_seen(3)
+        # Whatever it is called before its number, on the source it is meant for it.
+        page.get_by_test_id("frames-file").set_input_files(
+            [self.again(3, 0.9, "retouched"), self.again(4, red(4), "flight")]
+        )
+        self.page.get_by_role("dialog").get_by_role("button", name="Add to flight.%04d.exr").click()
+        page.get_by_text("1 differs, 1 equal").wait_for()
+        self.assert_pixel(page, 160, 90, [code(0.9), code(0.25), code(0.0625)])
+        panel = page.get_by_label("Source", exact=True)
+        panel.get_by_role("combobox", name="Version").get_by_text("2: 3 newer").wait_for()
+        page.get_by_role("button", name="Undo", exact=True).click()
+        self.assert_frame_seen(3)
+        self.set_choice("Version", "2: 3 newer")
+        self.assert_pixel(page, 160, 90, [code(0.9), code(0.25), code(0.0625)])
+        self.comes_to(lambda: self.recipe()["sources"]["flight"].get("version"), 2)
+
+    def test_a_file_that_looks_like_a_frame_may_be_a_picture_of_its_own(self) -> None:
+        page = self.open_moving()
+        page.get_by_test_id("picture-files").set_input_files([self.again(3, 0.9)])
+        page.get_by_role("dialog", name="A numbered file").get_by_role("button", name="A picture by itself").click()
+        self.comes_to(lambda: sorted(self.recipe()["sources"]), ["flight", "flight_0003"])
+        self.assertEqual(Source.objects.get(shot=self.shot, numbered=True).version, 1)
+
+    def test_a_frame_that_is_dropped_on_its_source_is_taken_for_it(self) -> None:
+        page = self.open_moving()
+        content = list(self.again(5, 0.9, "anything").read_bytes())
+        transfer = page.evaluate_handle(
+            """content => {
+                const transfer = new DataTransfer();
+                transfer.items.add(new File([new Uint8Array(content)], "anything.0005.exr"));
+                return transfer;
+            }""",
+            content,
+        )
+        page.locator("[data-cell=flight]").dispatch_event("drop", {"dataTransfer": transfer})
+        page.get_by_role("dialog", name="A numbered file").get_by_role("button", name="Add to").click()
+        page.get_by_text("1 differs", exact=True).wait_for()
+        self.comes_to(lambda: self.recipe()["sources"]["flight"].get("version"), 2)
 
 
 class Timeline(TimeTest):

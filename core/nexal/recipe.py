@@ -34,6 +34,7 @@ Beyond = Literal["hold", "loop", "black", "error"]
 Missing = Literal["hold", "black", "error"]
 MOST_FRAME = 10_000_000
 FrameNumber = Annotated[int, Field(ge=-MOST_FRAME, le=MOST_FRAME)]
+SourceVersion = Annotated[int, Field(ge=1, le=1_000_000)]
 Ports = dict[str, str | list[str]]
 FILE_WORDS = ("shot", "layout", "name")
 """What may stand in braces in the file name of an output: the shot (or the recipe's file), the layout that a texture
@@ -57,6 +58,8 @@ class SourceSpec(Strict):
     """Where a source's files are and how they are read."""
 
     files: str = ""
+    version: SourceVersion | None = None
+    """Of its frames, in a house that keeps those of before; the first where none is given. Files on a disk have none."""
     colour: str = "auto"
     read_alpha: Literal["file", "straight", "premultiplied", "matted"] = "file"
     non_finite: Literal["keep", "zero"] = "keep"

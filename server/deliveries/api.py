@@ -38,6 +38,7 @@ class FrameRow(Schema):
     warnings: list[str] = Field(description="What was told while it was made")
     seconds: float
     file: str
+    older: bool = Field(description="Made from older frames of a source than stand there now")
     kept: bool = Field(description="Its file is there. What was delivered before a house was restored is not")
 
 
@@ -74,6 +75,7 @@ class NewDeliverable(Schema):
 
 
 def _render_row(render: Render) -> RenderRow:
+    older = services.made_from_older(render)
     frames = [
         FrameRow(
             frame=frame.frame,
@@ -82,6 +84,7 @@ def _render_row(render: Render) -> RenderRow:
             warnings=frame.warnings,
             seconds=frame.seconds,
             file=frame.file.rpartition("/")[2],
+            older=frame.frame in older,
             kept=frame.state == RenderState.DONE and services.frame_path(frame).is_file(),
         )
         for frame in render.frames.all()
@@ -223,15 +226,16 @@ def _find_render(request: HttpRequest, shot_id: int, render_id: int, *, write: b
 
 
 class RenderChange(Schema):
-    """What is to become of a render: `pause`, `cancel`, `resume`, or a frame made `again`."""
+    """What is to become of a render: `pause`, `cancel`, `resume`, a frame made `again`, or a render of what is now, in
+    which only what was made of `older` frames is rendered."""
 
-    wish: Literal["pause", "cancel", "resume", "again"]
+    wish: Literal["pause", "cancel", "resume", "again", "older"]
     frame: FrameNumber | None = None
 
 
 @router.post("/shots/{shot_id}/renders/{render_id}", response=RenderRow)
 def change_render(request: HttpRequest, shot_id: int, render_id: int, ask: RenderChange) -> RenderRow:
-    """Pause or cancel a render, go on with it, or make one of its frames again."""
+    """Pause or cancel a render, go on with it, or make one of its frames, or what is of older ones, again."""
     found = _find_render(request, shot_id, render_id, write=True)
     match ask.wish:
         case "pause":
@@ -242,6 +246,8 @@ def change_render(request: HttpRequest, shot_id: int, render_id: int, ask: Rende
             services.go_on(found)
         case "again":
             services.go_on(found, ask.frame)
+        case "older":
+            found = services.make_older_again(found, person(request))
     found.refresh_from_db()
     return _render_row(found)
 

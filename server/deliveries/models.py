@@ -36,6 +36,8 @@ class Render(models.Model):
     deliverable = models.ForeignKey(Deliverable, on_delete=models.CASCADE, related_name="renders")
     revision = models.ForeignKey("recipes.Revision", on_delete=models.PROTECT, related_name="renders")
     spec = models.JSONField(default=dict)
+    after = models.ForeignKey("self", null=True, on_delete=models.SET_NULL, related_name="+")
+    """The earlier render whose frames are taken over where they would come out the same."""
     written = models.TextField(blank=True, default="")
     """What its files hold, in one line."""
     state = models.CharField(max_length=10, choices=RenderState.choices, default=RenderState.WAITING)

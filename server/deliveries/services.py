@@ -28,6 +28,7 @@ from nexal.formats.reading import BlackSource, StoredSource
 from nexal.formats.targets import target_of
 from nexal.recipe import Output, Recipe, is_numbered, numbered_file, parse_output, parse_recipe
 from nexal.session import output_feed, output_file, output_path, render_output, sources_behind
+from nexal.timing import choose
 from nexal.work import working
 from projects.models import Shot
 from projects.news import RENDERS, tell
@@ -148,8 +149,16 @@ def is_still(shot: Shot, recipe: Recipe, spec: dict[str, Any], frames: range) ->
     return len(frames) > 1 and len({output_feed(plan(shot, recipe, at), output).node.digest for at in looked_at}) == 1
 
 
-def start(deliverable: Deliverable, author: int | None, first: int = 1, last: int = 1, step: int = 1) -> Render:
-    """Render frames of a deliverable from its shot's present revision. Raises Refused where the range is none."""
+def start(
+    deliverable: Deliverable,
+    author: int | None,
+    first: int = 1,
+    last: int = 1,
+    step: int = 1,
+    after: Render | None = None,
+) -> Render:
+    """Render frames of a deliverable from its shot's present revision, but for those of a render before (`after`) that
+    would come out the same. Raises Refused where the range is none."""
     head = deliverable.shot.head
     assert head is not None
     frames = frames_of(deliverable.spec["file"], first, last, step)
@@ -163,6 +172,7 @@ def start(deliverable: Deliverable, author: int | None, first: int = 1, last: in
             deliverable=deliverable,
             revision=head,
             spec=deliverable.spec,
+            after=after,
             written=written,
             author_id=author,
             first_frame=first,
@@ -173,6 +183,38 @@ def start(deliverable: Deliverable, author: int | None, first: int = 1, last: in
     tell(deliverable.shot_id, RENDERS)
     jobs.submit("render", render.pk)
     return render
+
+
+def made_from_older(render: Render) -> set[int]:
+    """The frames of a render for which a source has another frame of a later version in the shot's present revision."""
+    head = render.deliverable.shot.head
+    then, now = (row.recipe.get("sources", {}) if row else {} for row in (render.revision, head))
+    changed: dict[str, tuple[int, int]] = {}
+    for name, spec in then.items():
+        present = now.get(name, {})
+        if present.get("files") == spec.get("files") and present.get("version", 1) > spec.get("version", 1):
+            changed[name] = spec.get("version", 1), present["version"]
+    if not changed:
+        return set()
+    recipe, output = asked_for(render)
+    behind = sources_behind(recipe, output.addresses)
+    older: set[int] = set()
+    for name, row in source_rows(render.deliverable.shot, recipe).items():
+        if name not in changed or name not in behind:
+            continue
+        since, upto = changed[name]
+        came = set(row.frames.filter(version__gt=since, version__lte=upto).values_list("number", flat=True))
+        numbers = list(row.frames.filter(version=1).values_list("number", flat=True))
+        for frame in render.frames.filter(state=RenderState.DONE).values_list("frame", flat=True):
+            with suppress(NexalError):
+                if choose(numbers, recipe.sources[name], frame).number in came:
+                    older.add(frame)
+    return older
+
+
+def make_older_again(render: Render, author: int | None) -> Render:
+    """A render of the shot's present revision that takes over what would come out the same: only the rest is made."""
+    return start(render.deliverable, author, render.first_frame, render.last_frame, render.step, after=render)
 
 
 def stop(render: Render, state: RenderState) -> None:
@@ -253,7 +295,9 @@ def archived(files: Sequence[tuple[str, Path]]) -> Iterator[bytes]:
 
 def run(render_id: int) -> None:
     """Render what is not done yet of a render (a job)."""
-    render = Render.objects.select_related("deliverable__shot", "revision").filter(pk=render_id).first()
+    render = (
+        Render.objects.select_related("deliverable__shot", "revision", "after__revision").filter(pk=render_id).first()
+    )
     if render is None:
         return
     # Paused or cancelled before it began, it stays so.
@@ -277,6 +321,8 @@ def _render_frames(render: Render) -> None:
     """Render the frames that are waiting, until the render is stopped: a few here, many by a scheduler's workers."""
     from deliveries import scheduled
 
+    if render.after is not None:
+        _take_over(render, render.after)
     if scheduled.wanted(render.frames.filter(state__in=UNFINISHED).count()):
         try:
             scheduled.render_frames(render, lambda frame, *what: _settled(render, frame, *what))
@@ -299,6 +345,30 @@ def _render_frames(render: Render) -> None:
             return
 
 
+def _take_over(render: Render, before: Render) -> None:
+    """Take the files of an earlier render over for the frames that wait and would come out the same."""
+    if before.spec != render.spec:
+        return
+    (old, output), (recipe, _) = asked_for(before), asked_for(render)
+    shot = render.deliverable.shot
+    done = {frame.frame: frame for frame in before.frames.filter(state=RenderState.DONE)}
+    for frame in render.frames.filter(state__in=UNFINISHED):
+        earlier = done.get(frame.frame)
+        if earlier is None:
+            continue
+        path, to = frame_path(earlier), render_folder(render.pk) / frame_path(earlier).name
+        try:
+            same = len({output_feed(plan(shot, each, frame.frame), output).node.digest for each in (old, recipe)}) == 1
+            if same and path.is_file():
+                to.parent.mkdir(parents=True, exist_ok=True)
+                to.unlink(missing_ok=True)
+                shutil.copyfile(path, to)
+                _settled(render, frame, [to], earlier.seconds, earlier.warnings)
+        except (NexalError, OSError) as error:
+            # It is made as the others are.
+            log.info("frame %s of render %s is not taken over: %s", frame.frame, before.pk, error)
+
+
 def _settled(
     render: Render,
     frame: RenderedFrame,
@@ -312,7 +382,7 @@ def _settled(
             raise found
         frame.state, frame.error = RenderState.FAILED, problem_of(_told(found)).dict()
     else:
-        path = _together(found) if Output.model_validate(render.spec).split else found[0]
+        path = _together(found) if len(found) > 1 else found[0]
         frame.file = str(path.relative_to(settings.MEDIA_ROOT))
         frame.state, frame.error = RenderState.DONE, {}
     row = RenderedFrame.objects.filter(pk=frame.pk)

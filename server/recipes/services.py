@@ -12,7 +12,7 @@ from projects.news import REVISION, tell
 from projects.references import follow_renames
 from recipes.models import Revision
 from recipes.sentences import renamed, sentence
-from sources import ranges
+from sources import ranges, sequences
 
 
 class Conflict(Refused):
@@ -70,7 +70,7 @@ def save(shot: Shot, author: int, parent: int, recipe: Recipe, restores: int | N
     """
     locked = _locked(shot, parent)
     assert locked.head is not None
-    data = recipe.as_json()
+    data = sequences.complete_versions(shot.pk, recipe.as_json(), locked.head.recipe)
     if data == locked.head.recipe:
         return locked.head
     last = Revision.objects.filter(shot=locked).aggregate(last=Max("number"))["last"] or 0

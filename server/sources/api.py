@@ -9,7 +9,7 @@ from ninja.files import UploadedFile
 from pydantic import BaseModel
 
 from config.errors import Problem
-from nexal.recipe import FrameNumber, RoleName
+from nexal.recipe import FrameNumber, RoleName, SourceVersion
 from nexal.session import MANIFEST_BYTES
 from nexal.timing import runs
 from projects.access import get_shot, person
@@ -27,6 +27,13 @@ class FrameProblem(Schema):
     problem: Problem
 
 
+class VersionRow(Schema):
+    """A version of a source, and the numbers of the frames that came with it."""
+
+    version: int
+    numbers: list[list[int]]
+
+
 class Frames(Schema):
     """The frames of a source of many, by their files' numbers."""
 
@@ -35,6 +42,8 @@ class Frames(Schema):
     ready: int
     rate: float | None = Field(description="Frames a second, where the file says so")
     failed: list[FrameProblem] = Field(description="Frames that could not be read, 50 at the most")
+    version: int = Field(description="The newest of its versions")
+    versions: list[VersionRow] = Field(description="Those after the first, with the frames that differ")
 
 
 class SourceRow(Schema):
@@ -96,14 +105,24 @@ class SourceWhole(SourceRow):
 def _frames(source: Source) -> Frames | None:
     if not source.numbered:
         return None
-    rows = list(source.frames.values_list("number", "state"))
-    failed = source.frames.filter(state=SourceState.FAILED)[:50]
+    standing = source.frames.standing()
+    rows = list(standing.values_list("number", "state"))
+    failed = standing.filter(state=SourceState.FAILED)[:50]
+    later: dict[int, list[int]] = {}
+    if source.version > 1:
+        for number, version in source.frames.filter(version__gt=1).values_list("number", "version"):
+            later.setdefault(version, []).append(number)
     return Frames(
         numbers=[list(run) for run in runs([number for number, _ in rows])],
         count=len(rows),
         rate=source.rate,
         ready=sum(state == SourceState.READY for _, state in rows),
         failed=[FrameProblem(number=frame.number, problem=Problem(**frame.problem)) for frame in failed],
+        version=source.version,
+        versions=[
+            VersionRow(version=version, numbers=[list(run) for run in runs(numbers)])
+            for version, numbers in sorted(later.items())
+        ],
     )
 
 
@@ -230,16 +249,29 @@ def start_sequence(request: HttpRequest, shot_id: int, new: NewSequence) -> Sour
     return SourceRow(**_row(sequences.create(get_shot(request, shot_id, write=True), new.files)))
 
 
-@router.post("/shots/{shot_id}/sources/{source_id}/frames", response=SourceRow)
+class TakenFrame(Schema):
+    """The source of a frame, and what that was beside the one that stood there."""
+
+    source: SourceRow
+    taken: sequences.Taken
+
+
+@router.post("/shots/{shot_id}/sources/{source_id}/frames", response=TakenFrame)
 def add_frame(
-    request: HttpRequest, shot_id: int, source_id: int, number: Form[FrameNumber], file: File[UploadedFile]
-) -> SourceRow:
-    """Add a numbered file to a source of many. It is unpacked in the background."""
+    request: HttpRequest,
+    shot_id: int,
+    source_id: int,
+    number: Form[FrameNumber],
+    file: File[UploadedFile],
+    into: Form[SourceVersion | None] = None,
+) -> TakenFrame:
+    """Add a numbered file to a source of many, or a repaired one beside that which is there. It is unpacked in the
+    background."""
     found = _find(get_shot(request, shot_id, write=True), source_id)
     _check_size(file)
-    sequences.add_frame(found, number, file)
+    taken = sequences.add_frame(found, number, file, into)
     found.refresh_from_db()
-    return SourceRow(**_row(found))
+    return TakenFrame(source=SourceRow(**_row(found)), taken=taken)
 
 
 @router.get("/shots/{shot_id}/sources/{source_id}", response=SourceWhole)

@@ -50,6 +50,8 @@ class Source(Kept):
     """It has frames: numbered files, or those of a video, which is one file for all of them."""
     rate = models.FloatField(null=True)
     """Frames a second, where the file says so."""
+    version = models.PositiveIntegerField(default=1)
+    """One more with each time that frames came which differ from those that were there."""
     created = models.DateTimeField(auto_now_add=True)
 
     class Meta:
@@ -75,15 +77,30 @@ class UsedName(models.Model):
         constraints = [models.UniqueConstraint(fields=["shot", "files"], name="used_names_differ")]
 
 
+class Frames(models.QuerySet["SourceFrame"]):
+    def standing(self, version: int | None = None) -> "Frames":
+        """The frame of each number that stands in a version of its source, the newest by default: the last one that
+        came up to then."""
+        upto = {} if version is None else {"version__lte": version}
+        later = SourceFrame.objects.filter(
+            source=models.OuterRef("source"), number=models.OuterRef("number"), version__gt=models.OuterRef("version")
+        )
+        return self.filter(~models.Exists(later.filter(**upto)), **upto)
+
+
 class SourceFrame(Kept):
-    """One file of a source of many."""
+    """One file of a source of many, of the version with which it came and of those after it, until another comes."""
 
     source = models.ForeignKey(Source, on_delete=models.CASCADE, related_name="frames")
     number = models.IntegerField()
+    version = models.PositiveIntegerField(default=1)
+    """1 for what came where nothing was: all versions have it."""
+
+    objects = Frames.as_manager()
 
     class Meta:
-        ordering = ["number"]
-        constraints = [models.UniqueConstraint(fields=["source", "number"], name="frame_numbers_differ")]
+        ordering = ["number", "version"]
+        constraints = [models.UniqueConstraint(fields=["source", "number", "version"], name="frame_versions_differ")]
 
     @property
     def shot_pk(self) -> int:

@@ -8,10 +8,10 @@ from collections.abc import Iterator, Mapping
 from concurrent.futures import ThreadPoolExecutor, as_completed
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 from django.core.files import File
-from django.db import IntegrityError, transaction
+from django.db import transaction
 
 from config.errors import Refused, problem_of
 from jobs import services as jobs
@@ -31,6 +31,9 @@ log = logging.getLogger("nexal.sequences")
 DECODERS = os.cpu_count() or 2
 MOST_FRAMES = 20_000
 
+
+Taken = Literal["new", "differs", "equal"]
+"""What a frame was beside those that stood there."""
 
 PATTERN = re.compile(r"(?P<lead>.*?)(?P<link>[._ -]*)%(?P<padding>0\d+)?d(?P<suffix>\.\w{1,16})")
 
@@ -53,8 +56,17 @@ def create(shot: Shot, pattern: str) -> Source:
     return source
 
 
-def add_frame(source: Source, number: int, file: "File[Any]") -> SourceFrame:
-    """Keep a file as a frame of a source, and start to unpack it. Raises Refused where that number is there."""
+class _Equal(Exception):
+    """The frame that stands there has the same bytes."""
+
+
+def add_frame(source: Source, number: int, file: "File[Any]", into: int | None = None) -> Taken:
+    """Keep a file as a frame of a source, and start to unpack it.
+
+    Where a frame of that number stands, its bytes are compared: equal ones are not kept again, others make a new
+    version of the source, or go `into` its newest one, if that has none of this number yet. Raises Refused where it is
+    no source of numbered files, or has too many.
+    """
     if not source.numbered or source.original:
         raise Refused(422, "numbered", "it is a single file", where=source.files, remedy="import this one by itself")
     count = source.frames.count()
@@ -63,19 +75,54 @@ def add_frame(source: Source, number: int, file: "File[Any]") -> SourceFrame:
     name = numbered_file(source.files, number)
     frame = SourceFrame(source=source, number=number, size=file.size or 0, fingerprint="")
 
+    @transaction.atomic
     def save() -> None:
-        try:
-            with transaction.atomic():
-                frame.save()
-        except IntegrityError:
-            raise Refused(
-                409, "frame_taken", f"there is a frame {number} already", where=source.files, remedy="leave it out"
-            ) from None
+        locked = Source.objects.select_for_update().get(pk=source.pk)
+        there = locked.frames.filter(number=number).last()
+        if there is not None:
+            if there.fingerprint == frame.fingerprint:
+                raise _Equal
+            fits = into == locked.version and there.version < locked.version
+            frame.version = locked.version if fits else locked.version + 1
+        frame.save()
+        Source.objects.filter(pk=source.pk).update(
+            state=SourceState.WAITING, problem={}, version=max(locked.version, frame.version)
+        )
 
-    services.keep(frame, name, file, save)
-    Source.objects.filter(pk=source.pk).update(state=SourceState.WAITING, problem={})
+    try:
+        services.keep(frame, name, file, save)
+    except _Equal:
+        return "equal"
     jobs.submit("unpack", source.pk)
-    return frame
+    return "new" if frame.version == 1 else "differs"
+
+
+def complete_versions(shot: int, recipe: dict[str, Any], before: Mapping[str, Any]) -> dict[str, Any]:
+    """A recipe whose sources name the version of their frames that they read.
+
+    What comes in, or reads other files than in the recipe `before`, reads the newest; what stays reads what it did.
+    A source without a version reads the first: so none is written where that is the newest.
+    """
+    specs: dict[str, dict[str, Any]] = recipe.get("sources", {})
+    known = before.get("sources", {})
+    open_ones = [name for name, spec in specs.items() if spec.get("files") and "version" not in spec]
+    newest = dict(
+        Source.objects.filter(
+            shot=shot, version__gt=1, files__in=[specs[name]["files"] for name in open_ones]
+        ).values_list("files", "version")
+        if open_ones
+        else ()
+    )
+    if not newest:
+        return recipe
+    completed = dict(specs)
+    for name in open_ones:
+        files = specs[name]["files"]
+        earlier = known.get(name)
+        version = newest.get(files) if earlier is None or earlier.get("files") != files else earlier.get("version")
+        if version is not None:
+            completed[name] = specs[name] | {"version": version}
+    return recipe | {"sources": completed}
 
 
 def unpack_frames(source: Source) -> None:
@@ -144,7 +191,7 @@ def settle(source: Source) -> None:
     """State, size and fingerprint of a source from those of its frames; the shot's range follows them."""
     ranges.follow(source.shot_id)
     tell(source.shot_id, SOURCES)
-    rows = list(source.frames.values_list("number", "fingerprint", "state", "size"))
+    rows = list(source.frames.standing().values_list("number", "fingerprint", "state", "size"))
     states = {state for _, _, state, _ in rows}
     problem: dict[str, Any] = {}
     if not rows or states & set(UNFINISHED):
@@ -153,7 +200,7 @@ def settle(source: Source) -> None:
         state = SourceState.READY
     else:
         state = SourceState.FAILED
-        problem = source.frames.values_list("problem", flat=True)[0]
+        problem = source.frames.standing().values_list("problem", flat=True)[0]
     if source.original:
         # A video has its own.
         Source.objects.filter(pk=source.pk).update(state=state, problem=problem)
@@ -182,7 +229,9 @@ def files_at(
     numbered = {row.pk for row in rows.values() if row.numbered}
     numbers: dict[int, list[int]] = {pk: [] for pk in numbered}
     if numbered:
-        for pk, number in SourceFrame.objects.filter(source__in=numbered).values_list("source_id", "number"):
+        # What came where nothing was stands in all versions.
+        first = SourceFrame.objects.filter(source__in=numbered, version=1)
+        for pk, number in first.values_list("source_id", "number"):
             numbers[pk].append(number)
     for name, row in rows.items():
         if not row.numbered:
@@ -195,7 +244,8 @@ def files_at(
             except NexalError as error:
                 yield name, error
                 continue
-            found = SourceFrame.objects.select_related("source").filter(source=row, number=choice.number).first()
+            upto = row.frames.filter(number=choice.number, version__lte=specs[name].version or 1)
+            found = upto.select_related("source").last()
             if found is None:  # taken away since its number was looked up
                 yield name, SourceError(f"frame {choice.number} was taken away just now", remedy="look again")
             else:

@@ -51,7 +51,7 @@ def shown_frame(source: Source, number: int | None = None) -> Kept | None:
     """The file that tells what a source holds: itself, or one of its frames, the first that is there by default."""
     if not source.numbered:
         return source
-    frames = source.frames.all() if number is None else source.frames.filter(number=number)
+    frames = source.frames.standing() if number is None else source.frames.standing().filter(number=number)
     return frames.filter(state=SourceState.READY).first() or frames.first()
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import tempfile
 import zipfile
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 from unittest import mock
@@ -12,9 +13,11 @@ from unittest import mock
 import numpy as np
 from core_support import workers_by_hand
 from django.conf import settings
+from django.core.files.base import ContentFile
 from django.core.files.uploadedfile import SimpleUploadedFile
-from django.test import override_settings
-from server_support import ServerTest, exr_bytes, planes_of
+from django.db import connection
+from django.test import TransactionTestCase, override_settings
+from server_support import Served, ServerTest, exr_bytes, planes_of
 
 from deliveries import scheduled
 from deliveries import services as deliveries
@@ -22,6 +25,7 @@ from deliveries.models import Render, RenderedFrame, RenderState
 from jobs.models import Job
 from jobs.services import Later
 from nexal.errors import DiskError
+from sources import sequences
 from sources import services as sources
 from sources.models import Source, SourceFrame, SourceState
 
@@ -43,14 +47,14 @@ class SequenceTest(ServerTest):
         self.assertEqual(answer.status_code, 200, answer.content)
         return answer.json()
 
-    def add(self, source: int, number: int, content: bytes | None = None) -> Any:
+    def add(self, source: int, number: int, content: bytes | None = None, **more: int) -> Any:
         file = SimpleUploadedFile(f"x.{number}.exr", frame_bytes(number) if content is None else content)
-        return self.api.client.post(f"{self.path}/sources/{source}/frames", {"number": number, "file": file})
+        return self.api.client.post(f"{self.path}/sources/{source}/frames", {"number": number, "file": file} | more)
 
     def sequence(self, *numbers: int) -> dict[str, Any]:
         row = self.started()
         for number in numbers:
-            row = self.add(row["id"], number).json()
+            row = self.add(row["id"], number).json()["source"]
         return row
 
     def recipe(self, **spec: Any) -> dict[str, Any]:
@@ -131,7 +135,7 @@ class Sequences(SequenceTest):
         row = self.started()
         for number in (1, 2, 3):
             content = frame_bytes(number)
-            row = self.add(row["id"], number, content[: len(content) // 2] if number == 2 else content).json()
+            row = self.add(row["id"], number, content[: len(content) // 2] if number == 2 else content).json()["source"]
         self.assertEqual((row["state"], row["frames"]["ready"]), ("ready", 2))
         (failed,) = row["frames"]["failed"]
         self.assertEqual((failed["number"], failed["problem"]["where"]), (2, "frame 2"))
@@ -159,8 +163,7 @@ class Sequences(SequenceTest):
 
     def test_numbers_that_are_there_and_names_that_are_none_are_refused(self) -> None:
         row = self.sequence(1, 2)
-        again = self.add(row["id"], 2)
-        self.assertEqual((again.status_code, again.json()["code"]), (409, "frame_taken"))
+        self.assertEqual(self.add(row["id"], 2).json()["taken"], "equal")
         self.assertEqual(len(list(Path(SourceFrame.objects.first().original.path).parent.iterdir())), 2)
         for name in ("moth.exr", "%04d", "moth.%0099d.exr", "moth.%s.exr"):
             with self.subTest(name):
@@ -205,6 +208,150 @@ class Sequences(SequenceTest):
         self.save({"nexal": 1})
         self.assertEqual(self.api.send("DELETE", f"{self.path}/sources/{row['id']}").status_code, 204)
         self.assertEqual([file for file in files if file.exists()], [])
+
+
+class Versions(SequenceTest):
+    """A repaired frame comes back in."""
+
+    def setUp(self) -> None:
+        super().setUp()
+        self.source = self.sequence(1, 2, 3)["id"]
+        self.save(self.recipe())
+
+    def row(self) -> dict[str, Any]:
+        return next(row for row in self.api.get(f"{self.path}/sources").json() if row["id"] == self.source)
+
+    def test_what_differs_is_a_new_version_and_what_was_there_stays_with_its_revisions(self) -> None:
+        taken = [self.add(self.source, number, frame_bytes(other), into=2).json()["taken"] for number, other in
+                 ((1, 1), (2, 20), (3, 30), (4, 4))]  # fmt: skip
+        self.assertEqual(taken, ["equal", "differs", "differs", "new"])
+        frames = self.row()["frames"]
+        self.assertEqual((frames["version"], frames["versions"]), (2, [{"version": 2, "numbers": [[2, 3]]}]))
+        self.assertEqual((frames["numbers"], frames["count"], frames["ready"]), ([[1, 4]], 4, 4))
+        # The recipe that stands reads what it read; new frames are in all versions.
+        self.assertEqual([self.red(frame) for frame in (1, 2, 3, 4)], [1, 2, 3, 4])
+        newest = self.recipe(version=2)
+        self.assertEqual([self.red(frame, recipe=newest) for frame in (1, 2, 3, 4)], [1, 20, 30, 4])
+        # Once more, and by itself: a version of its own.
+        self.assertEqual(self.add(self.source, 2, frame_bytes(21)).json()["taken"], "differs")
+        self.assertEqual(self.row()["frames"]["version"], 3)
+        self.assertEqual([self.red(2, recipe=self.recipe(version=v)) for v in (1, 2, 3, 9)], [2, 20, 21, 21])
+        # Into a version that has one of this number already nothing goes: that one stays as it is.
+        self.add(self.source, 2, frame_bytes(22), into=3)
+        self.assertEqual([self.red(2, recipe=self.recipe(version=v)) for v in (3, 4)], [21, 22])
+
+    def test_a_frame_that_was_damaged_is_put_right(self) -> None:
+        self.add(self.source, 4, b"no picture at all")
+        self.assertEqual([each["number"] for each in self.row()["frames"]["failed"]], [4])
+        self.assertEqual(self.add(self.source, 4, frame_bytes(4)).json()["taken"], "differs")
+        frames = self.row()["frames"]
+        self.assertEqual((frames["failed"], frames["ready"]), ([], 4))
+        self.assertEqual(self.red(4, recipe=self.recipe(version=2)), 4)
+
+    def test_the_server_writes_the_version_into_a_revision(self) -> None:
+        self.add(self.source, 2, frame_bytes(20))
+        # What was read stays read until somebody takes the newer frames.
+        after = self.save(self.recipe(offset=1)).json()
+        self.assertNotIn("version", after["recipe"]["sources"]["moth"])
+        again = self.recipe()
+        again["sources"]["moths"] = {"files": "moth.%04d.exr"}
+        self.assertEqual(self.save(again).json()["recipe"]["sources"]["moths"]["version"], 2)
+        # What names its version keeps it, and an older page that knows of none changes none.
+        older = self.save(again | {"steps": []}).json()
+        self.assertEqual(older["recipe"]["sources"]["moths"]["version"], 2)
+        self.assertNotIn("version", older["recipe"]["sources"]["moth"])
+
+    def test_an_older_revision_is_gone_back_to_with_its_frames(self) -> None:
+        self.add(self.source, 2, frame_bytes(20))
+        self.save(self.recipe(version=2))
+        self.assertEqual(self.red(2), 20)
+        self.api.post(f"{self.path}/undo", {"head": self.head()})
+        self.assertEqual(self.red(2), 2)
+
+    def head(self) -> int:
+        return int(self.api.get(self.path).json()["head"]["number"])
+
+    def test_of_what_was_delivered_only_older_frames_are_made_again(self) -> None:
+        spec = {"from": "soft", "file": "soft.%04d.exr"}
+        made = self.api.post(f"{self.path}/deliverables", {"name": "soft", "spec": spec}).json()
+        path = f"{self.path}/deliverables/{made['id']}/renders"
+        first = self.api.post(path, {"first": 1, "last": 3}).json()
+        self.assertEqual([frame["older"] for frame in first["frames"]], [False] * 3)
+        self.add(self.source, 2, frame_bytes(20))
+        self.assertFalse(any(frame["older"] for frame in self.newest()["frames"]), "the shot reads what it read")
+        self.save(self.recipe(version=2))
+        self.assertEqual([frame["older"] for frame in self.newest()["frames"]], [False, True, False])
+        rendered: list[int] = []
+        render = deliveries._render_frame
+
+        def counted(row: Any, frame: int) -> Any:
+            rendered.append(frame)
+            return render(row, frame)
+
+        with mock.patch.object(deliveries, "_render_frame", counted):
+            again = self.api.post(f"{self.path}/renders/{first['id']}", {"wish": "older"}).json()
+        self.assertEqual(rendered, [2])
+        self.assertNotEqual(again["id"], first["id"])
+        self.assertEqual([(frame["state"], frame["kept"], frame["older"]) for frame in again["frames"]],
+                         [("done", True, False)] * 3)  # fmt: skip
+        before, after = (
+            [frame.file for frame in RenderedFrame.objects.filter(render=each["id"])] for each in (first, again)
+        )
+        media = Path(settings.MEDIA_ROOT)
+        same = [
+            (media / old).read_bytes() == (media / new).read_bytes() for old, new in zip(before, after, strict=True)
+        ]
+        self.assertEqual(same, [True, False, True])
+
+    def newest(self) -> dict[str, Any]:
+        return self.api.get(f"{self.path}/deliverables").json()[0]["render"]
+
+    def test_where_more_has_changed_more_is_made_again(self) -> None:
+        spec = {"from": "soft", "file": "soft.%04d.exr"}
+        made = self.api.post(f"{self.path}/deliverables", {"name": "soft", "spec": spec}).json()
+        path = f"{self.path}/deliverables/{made['id']}/renders"
+        first = self.api.post(path, {"first": 1, "last": 3}).json()
+        self.add(self.source, 2, frame_bytes(20))
+        changed = self.recipe(version=2)
+        changed["steps"][0]["set"] = {"radius": 5}
+        self.save(changed)
+        with mock.patch.object(deliveries, "_render_frame", wraps=deliveries._render_frame) as rendered:
+            self.api.post(f"{self.path}/renders/{first['id']}", {"wish": "older"})
+        self.assertEqual([call.args[1] for call in rendered.call_args_list], [1, 2, 3])
+
+    def test_versions_go_along_into_a_copy_of_the_shot(self) -> None:
+        self.add(self.source, 2, frame_bytes(20))
+        self.save(self.recipe(version=2))
+        copy = self.api.post(f"{self.path}/copies", {"name": "a copy"}).json()
+        self.path = f"/api/shots/{copy['id']}"
+        self.assertEqual(self.red(2), 20)
+        self.assertEqual(self.red(2, recipe=self.recipe()), 2)
+
+
+class VersionsTogether(Served, TransactionTestCase):
+    own_store = True
+
+    def test_many_that_come_at_once_are_one_version(self) -> None:
+        source = sequences.create(self.shot, "moth.%04d.exr")
+
+        def added(number: int, red: int) -> str:
+            try:
+                content = ContentFile(frame_bytes(red), name="x.exr")
+                return sequences.add_frame(Source.objects.get(pk=source.pk), number, content, into=2)
+            finally:
+                connection.close()
+
+        with ThreadPoolExecutor(4) as pool:
+            # Of each number twice at once, one was there first and the other is equal to it.
+            first = list(pool.map(lambda number: added(number, number), (1, 2, 3, 1, 2, 3)))
+            later = list(pool.map(lambda number: added(number, number + 30), (1, 2, 3)))
+        self.assertEqual(sorted(first), ["equal"] * 3 + ["new"] * 3)
+        self.assertEqual(later, ["differs"] * 3)
+        source.refresh_from_db()
+        self.assertEqual(source.version, 2)
+        self.assertEqual(
+            list(source.frames.values_list("number", "version")), [(n, v) for n in (1, 2, 3) for v in (1, 2)]
+        )
 
 
 class InTime(SequenceTest):

@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 
-import { grouped, runsOf, worded } from "@/shot/sequences";
+import { asFrames, grouped, newestOf, numberIn, runsOf, worded } from "@/shot/sequences";
 import { barsOf, following, ticks, wholeRange, workRange } from "@/time/range";
 
 const named = (...names: string[]) => names.map((name) => new File(["x"], name));
@@ -77,6 +77,34 @@ describe("time", () => {
     expect(workRange([12, 19], bars, [13, 15])).toEqual([13, 15]);
     expect(workRange([5, 30], [], null)).toEqual([5, 30]);
     expect(workRange(null, [], null)).toEqual([1, 1]);
+  });
+
+  it("knows a frame of a source by its name", () => {
+    expect(numberIn("moth.%04d.exr", "moth.0007.exr")).toBe(7);
+    expect(numberIn("moth.%04d.exr", "moth.0007.EXR")).toBe(7);
+    expect(numberIn("moth.%04d.exr", "moth.12345.exr")).toBe(12345);
+    expect(numberIn("moth_%d.png", "moth_12.png")).toBe(12);
+    for (const other of ["moth.007.exr", "moth.00007.exr", "leaf.0007.exr", "moth.0007.png", "moth.exr"])
+      expect(numberIn("moth.%04d.exr", other)).toBeNull();
+    expect(numberIn("moth.exr", "moth.0007.exr")).toBeNull();
+    const { sequence, others } = asFrames(
+      "moth.%04d.exr",
+      named("b.0009.exr", "a_2.exr", "still.exr", "c.2.exr"),
+    );
+    expect([...sequence.files].map(([number, file]) => [number, file.name])).toEqual([
+      [2, "a_2.exr"],
+      [9, "b.0009.exr"],
+    ]);
+    expect(others.map((file) => file.name)).toEqual(["still.exr", "c.2.exr"]);
+  });
+
+  it("reads the newest frames of what comes in", () => {
+    expect(newestOf({ files: "a.exr", frames: null })).toEqual({ files: "a.exr" });
+    expect(newestOf({ files: "a.%d.exr", frames: { version: 1 } as never })).toEqual({ files: "a.%d.exr" });
+    expect(newestOf({ files: "a.%d.exr", frames: { version: 3 } as never })).toEqual({
+      files: "a.%d.exr",
+      version: 3,
+    });
   });
 
   it("goes on, round, or ends", () => {

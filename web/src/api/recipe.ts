@@ -1,6 +1,8 @@
 /** A recipe as the browser edits it: the same JSON that is stored and downloaded. */
 export interface SourceSpec {
   files: string;
+  /** Of its frames; the first where none is given. */
+  version?: number;
   colour?: string;
   read_alpha?: string;
   non_finite?: string;

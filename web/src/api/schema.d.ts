@@ -731,7 +731,8 @@ export interface paths {
         put?: never;
         /**
          * Add Frame
-         * @description Add a numbered file to a source of many. It is unpacked in the background.
+         * @description Add a numbered file to a source of many, or a repaired one beside that which is there. It is unpacked in the
+         *     background.
          */
         post: operations["sources_api_add_frame"];
         delete?: never;
@@ -1800,7 +1801,7 @@ export interface paths {
         put?: never;
         /**
          * Change Render
-         * @description Pause or cancel a render, go on with it, or make one of its frames again.
+         * @description Pause or cancel a render, go on with it, or make one of its frames, or what is of older ones, again.
          */
         post: operations["deliveries_api_change_render"];
         delete?: never;
@@ -2648,6 +2649,16 @@ export interface components {
              * @description Frames that could not be read, 50 at the most
              */
             failed: components["schemas"]["FrameProblem"][];
+            /**
+             * Version
+             * @description The newest of its versions
+             */
+            version: number;
+            /**
+             * Versions
+             * @description Those after the first, with the frames that differ
+             */
+            versions: components["schemas"]["VersionRow"][];
         };
         /** SourceRow */
         SourceRow: {
@@ -2690,6 +2701,16 @@ export interface components {
          * @enum {string}
          */
         SourceState: "waiting" | "reading" | "ready" | "failed";
+        /**
+         * VersionRow
+         * @description A version of a source, and the numbers of the frames that came with it.
+         */
+        VersionRow: {
+            /** Version */
+            version: number;
+            /** Numbers */
+            numbers: number[][];
+        };
         /**
          * Ticket
          * @description Goes into the header X-Nexal-Upload of the upload.
@@ -2842,6 +2863,18 @@ export interface components {
              * @description The pattern of their names, such as moth.%04d.exr
              */
             files: string;
+        };
+        /**
+         * TakenFrame
+         * @description The source of a frame, and what that was beside the one that stood there.
+         */
+        TakenFrame: {
+            source: components["schemas"]["SourceRow"];
+            /**
+             * Taken
+             * @enum {string}
+             */
+            taken: "new" | "differs" | "equal";
         };
         /** OperationRow */
         OperationRow: {
@@ -4424,6 +4457,11 @@ export interface components {
             /** File */
             file: string;
             /**
+             * Older
+             * @description Made from older frames of a source than stand there now
+             */
+            older: boolean;
+            /**
              * Kept
              * @description Its file is there. What was delivered before a house was restored is not
              */
@@ -4547,14 +4585,15 @@ export interface components {
         };
         /**
          * RenderChange
-         * @description What is to become of a render: `pause`, `cancel`, `resume`, or a frame made `again`.
+         * @description What is to become of a render: `pause`, `cancel`, `resume`, a frame made `again`, or a render of what is now, in
+         *     which only what was made of `older` frames is rendered.
          */
         RenderChange: {
             /**
              * Wish
              * @enum {string}
              */
-            wish: "pause" | "cancel" | "resume" | "again";
+            wish: "pause" | "cancel" | "resume" | "again" | "older";
             /** Frame */
             frame?: number | null;
         };
@@ -5662,6 +5701,8 @@ export interface operations {
                 "multipart/form-data": {
                     /** Number */
                     number: number;
+                    /** Into */
+                    into?: number | null;
                     /**
                      * File
                      * Format: binary
@@ -5677,7 +5718,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["SourceRow"];
+                    "application/json": components["schemas"]["TakenFrame"];
                 };
             };
         };

@@ -11,15 +11,16 @@ import { Menu } from "@/parts/Menu";
 import { Message } from "@/parts/Message";
 import { NumberBox } from "@/parts/NumberBox";
 import { Waiting } from "@/parts/Waiting";
+import { useDraft } from "@/shot/draft";
 import { useSmallPlanes } from "@/stage/planes";
 import { SmallPicture } from "@/stage/SmallPicture";
 import { useTime } from "@/time/timeState";
 import { useWhole } from "@/time/whole";
 
 import { type Making, NewDeliverable } from "./NewDeliverable";
-import { Frames, type Wish } from "./Frames";
+import { Frames, OlderAgain, type Wish } from "./Frames";
 import { Proposals } from "./Proposals";
-import { type Span, isNumbered, startRender } from "./rendering";
+import { type Span, isNumbered, savedAsSeen, startRender } from "./rendering";
 
 interface Props {
   shot: number;
@@ -61,6 +62,11 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
         ? 500
         : false,
   });
+  // Which frames stand in a source now, the revision says.
+  const head = useDraft((state) => state.head?.number);
+  useEffect(() => {
+    void client.invalidateQueries({ queryKey: ["deliverables", shot] });
+  }, [client, shot, head]);
   const act = async (work: () => Promise<unknown>) => {
     setProblem(null);
     try {
@@ -223,14 +229,15 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
                     )
                   }
                   onWish={(render, wish, at) =>
-                    void act(() =>
-                      got(
+                    void act(async () => {
+                      if (wish === "older") await savedAsSeen();
+                      return got(
                         api.POST("/api/shots/{shot_id}/renders/{render_id}", {
                           params: { path: { shot_id: shot, render_id: render } },
                           body: { wish, frame: at ?? null },
                         }),
-                      ),
-                    )
+                      );
+                    })
                   }
                   onRemove={() =>
                     void act(() =>
@@ -262,9 +269,10 @@ export function Deliver({ shot, recipe, items, item, writable }: Props) {
   );
 }
 
-function stateOf(render: DeliverableRow["render"] | undefined, lost: boolean): string {
+function stateOf(render: DeliverableRow["render"] | undefined, lost: boolean, older: boolean): string {
   if (!render) return "not rendered";
   if (BUSY.includes(render.state)) return "rendering";
+  if (older) return `made from older frames, rev ${render.revision}`;
   if (lost) return `was delivered, rev ${render.revision}; not kept: render again`;
   return `${render.state}, rev ${render.revision}`;
 }
@@ -304,6 +312,7 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
   const busy = render && BUSY.includes(render.state);
   const kept = render?.frames.filter((each) => each.kept).length ?? 0;
   const lost = render?.state === "done" && kept === 0;
+  const older = frame?.older ?? false;
   const format = [
     spec.format,
     spec.depth && (/^\d/.test(spec.depth) ? `${spec.depth} bit` : spec.depth),
@@ -335,14 +344,14 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
             className={
               render?.state === "failed"
                 ? "text-ember"
-                : lost
+                : lost || older
                   ? "text-clay"
                   : render?.state === "done"
                     ? "text-lichen"
                     : "text-dim"
             }
           >
-            {stateOf(render, lost)}
+            {stateOf(render, lost, older)}
           </span>
           {frame?.state === "done" && (
             <span className="ml-2 font-mono text-[11px] text-faint">{frame.seconds.toFixed(2)} s</span>
@@ -371,6 +380,7 @@ function Row({ shot, row, items, writable, onChange, onRender, onRemove, onWish,
             )}
             {writable && (
               <>
+                {older && !busy && render && <OlderAgain onWish={(wish) => onWish(render.id, wish)} />}
                 <Button onClick={onRender} disabled={Boolean(busy)}>
                   Render
                 </Button>

@@ -4,10 +4,11 @@ import { useState } from "react";
 import type { DeliverableRow } from "@/api/client";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
+import { runsOf, worded } from "@/shot/sequences";
 import { useTime } from "@/time/timeState";
 
 type Render = NonNullable<DeliverableRow["render"]>;
-export type Wish = "pause" | "cancel" | "resume" | "again";
+export type Wish = "pause" | "cancel" | "resume" | "again" | "older";
 
 interface Props {
   shot: number;
@@ -36,6 +37,7 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
   const { frames, state } = render;
   const done = frames.filter((frame) => frame.state === "done");
   const lost = done.filter((frame) => !frame.kept);
+  const older = done.filter((frame) => frame.older).map((frame) => frame.frame);
   const failed = frames.filter((frame) => frame.state === "failed");
   const warned = frames.filter((frame) => frame.warnings.length > 0);
   const busy = state === "waiting" || state === "rendering";
@@ -45,12 +47,18 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
       <div className="flex items-center gap-2">
         <span role="status" className="font-mono text-[11px] text-dim">
           {done.length} of {frames.length} frames
+          {older.length > 0 && (
+            <span className="text-clay">
+              , {older.length} made from older frames: {rangesOf(older)}
+            </span>
+          )}
           {lost.length > 0 && <span className="text-clay">, {lost.length} not kept: render again</span>}
           {failed.length > 0 && <span className="text-ember">, {failed.length} failed</span>}
           {warned.length > 0 && <span className="text-clay">, {warned.length} with warnings</span>}
-          {busy && left !== null && `, ${worded(left)} left`}
+          {busy && left !== null && `, ${timeWorded(left)} left`}
         </span>
         <span className="grow" />
+        {writable && !busy && older.length > 0 && <OlderAgain onWish={onWish} />}
         {render.movie?.state === "done" && (
           <Button lit={watching} onClick={() => setWatching(!watching)}>
             Review
@@ -92,8 +100,9 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
       <div className="flex flex-wrap gap-px" role="list">
         {frames.map((frame) => {
           const gone = frame.state === "done" && !frame.kept;
-          const told = `frame ${frame.frame}: ${gone ? "was delivered; not kept" : (frame.error?.message ?? frame.state)}`;
-          const colour = gone ? "bg-line" : (LOOK[frame.state] ?? "bg-line");
+          const state = frame.older ? "made from older frames" : (frame.error?.message ?? frame.state);
+          const told = `frame ${frame.frame}: ${gone ? "was delivered; not kept" : state}`;
+          const colour = gone ? "bg-line" : frame.older ? "bg-clay" : (LOOK[frame.state] ?? "bg-line");
           const look = `h-3 ${frames.length > 150 ? "w-1" : "w-2"} rounded-[1px] ${colour}`;
           return (
             <span role="listitem" key={frame.frame} data-state={frame.state} title={told} className="flex">
@@ -151,6 +160,17 @@ export function Frames({ shot, name, render, writable, onWish, onMovie }: Props)
   );
 }
 
+const rangesOf = (frames: number[]) => worded(runsOf(frames));
+
+/** Only what is made of older frames is rendered; the others are taken over. */
+export function OlderAgain({ onWish }: { onWish: (wish: Wish) => void }) {
+  return (
+    <Button title="Only these are rendered; the others are taken over" onClick={() => onWish("older")}>
+      <RotateCcw size={12} /> Older ones again
+    </Button>
+  );
+}
+
 /** Seconds until a render will be done, from what its frames took; null where none is done yet. */
 export function timeLeft({ frames }: Pick<Render, "frames">): number | null {
   const took = frames.filter((frame) => frame.state === "done").map((frame) => frame.seconds);
@@ -161,7 +181,7 @@ export function timeLeft({ frames }: Pick<Render, "frames">): number | null {
   return (waiting * last.reduce((sum, each) => sum + each, 0)) / last.length;
 }
 
-export function worded(seconds: number): string {
+export function timeWorded(seconds: number): string {
   if (seconds < 90) return `${Math.max(1, Math.round(seconds))} s`;
   return seconds < 5400 ? `${Math.round(seconds / 60)} min` : `${(seconds / 3600).toFixed(1)} h`;
 }

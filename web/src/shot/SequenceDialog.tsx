@@ -13,19 +13,24 @@ export function SequenceDialog() {
   const there = new Set((into?.frames?.numbers ?? []).flatMap(([from, to]) => span(from!, to!)));
   const both = numbers.filter((number) => there.has(number));
   return (
-    <Modal title={`${numbers.length} numbered files`} open onClose={() => answer("leave")}>
+    <Modal
+      title={numbers.length === 1 ? "A numbered file" : `${numbers.length} numbered files`}
+      open
+      onClose={() => answer("leave")}
+    >
       <p className="mb-1 font-mono text-[12px]">{sequence.pattern}</p>
       <p className="mb-4 text-[12px] text-dim">
-        Numbers {worded(runsOf(numbers))}, {size(bytes)} to be sent, and about {size(3 * bytes)} on the
-        server&apos;s disk while they are unpacked.
+        {numbers.length === 1 ? "Number" : "Numbers"} {worded(runsOf(numbers))}, {size(bytes)} to be sent, and
+        about {size(3 * bytes)} on the server&apos;s disk while they are unpacked.
         {into && ` This shot has ${into.files} with ${worded(into.frames?.numbers ?? [])} already.`}
         {both.length > 0 &&
-          ` ${worded(runsOf(both))} ${both.length === 1 ? "is" : "are"} there: added, those stay as they are.`}
+          ` ${worded(runsOf(both))} ${both.length === 1 ? "is" : "are"} there and compared: what differs becomes
+            version ${(into?.frames?.version ?? 1) + 1}; what was there stays with the revisions that read it.`}
       </p>
       <div className="flex justify-end gap-2">
         <Button onClick={() => answer("leave")}>Leave them out</Button>
         <Button main={!into} onClick={() => answer("new")}>
-          {into ? "A new source" : "Send them"}
+          {!into ? "Send them" : numbers.length === 1 ? "A picture by itself" : "A new source"}
         </Button>
         {into && (
           <Button main onClick={() => answer("add")}>

@@ -6,7 +6,6 @@ import { type Item, type OperationRow, type Problem, type ShotWhole, problemOf }
 import { operationsQuery, useItems, useOperations, useSession } from "@/api/queries";
 import { queries } from "@/api/queryClient";
 import {
-  type Recipe,
   changeStep,
   duplicate,
   findStep,
@@ -16,7 +15,9 @@ import {
   itemsOf,
   move,
   neighbourOf,
+  type Recipe,
   remove,
+  sourcesOf,
   stepsOf,
   usersOf,
 } from "@/api/recipe";
@@ -342,7 +343,11 @@ function OpenShot({ whole }: { whole: ShotWhole }) {
           setDropping(false);
           if (!files(event)) return;
           event.preventDefault();
-          if (writable) void importFiles([...event.dataTransfer.files]);
+          // On a source, or its panel, they are meant for it.
+          const on = (event.target as Element).closest("[data-cell], [data-source]");
+          const name = on?.getAttribute("data-source") ?? on?.getAttribute("data-cell");
+          const into = name ? sourcesOf(recipe)[name]?.files : undefined;
+          if (writable) void importFiles([...event.dataTransfer.files], into);
         }}
       >
         <TopBar

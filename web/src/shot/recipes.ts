@@ -1,5 +1,7 @@
 import { create } from "zustand";
 
+import { newestOf } from "./sequences";
+
 import { ApiError, type SourceRow } from "@/api/client";
 import { type Recipe, sourcesOf, stepsOf } from "@/api/recipe";
 
@@ -69,7 +71,9 @@ export function tied(recipe: Recipe, rows: SourceRow[]): { recipe: Recipe; missi
     const row =
       rows.find((each) => each.files === spec.files) ?? rows.find((each) => lastPart(each.files) === wanted);
     if (!row) missing.push(spec.files);
-    return [name, row ? { ...spec, files: row.files } : spec];
+    // A version is that of another import.
+    const { version: _, ...read } = spec;
+    return [name, row ? { ...read, ...newestOf(row) } : spec];
   });
   return {
     recipe: { ...recipe, sources: Object.fromEntries(sources) as Recipe["sources"] & object },

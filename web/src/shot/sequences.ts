@@ -1,6 +1,7 @@
 import { create } from "zustand";
 
 import type { SourceRow } from "@/api/client";
+import type { SourceSpec } from "@/api/recipe";
 
 /** Numbered files that belong together. */
 export interface Sequence {
@@ -49,6 +50,37 @@ export function grouped(files: readonly File[]): { sequences: Sequence[]; single
     }
   }
   return { sequences, single };
+}
+
+/** What a recipe says of a source that reads the newest frames of an import. */
+export function newestOf(row: Pick<SourceRow, "files" | "frames">): Pick<SourceSpec, "files" | "version"> {
+  const version = row.frames?.version ?? 1;
+  return version > 1 ? { files: row.files, version } : { files: row.files };
+}
+
+/** The number that a file's name has as one of a pattern's; null where it is none of them. */
+export function numberIn(pattern: string, name: string): number | null {
+  const [, lead, padding, suffix] = /^(.*)%(\d*)d(.*)$/.exec(pattern) ?? [];
+  if (lead === undefined || suffix === undefined) return null;
+  const found = NUMBERED.exec(name);
+  if (!found || found[1] !== lead || found[3]!.toLowerCase() !== suffix.toLowerCase()) return null;
+  const digits = found[2]!;
+  const width = Number(padding || 1);
+  return digits.length === width || (digits.length > width && !digits.startsWith("0"))
+    ? Number(digits)
+    : null;
+}
+
+/** Numbered files as frames of a source, whatever they are called before their numbers. */
+export function asFrames(pattern: string, files: readonly File[]): { sequence: Sequence; others: File[] } {
+  const numbers = new Map<number, File>();
+  const others: File[] = [];
+  for (const file of files) {
+    const found = NUMBERED.exec(file.name);
+    if (found && !numbers.has(Number(found[2]))) numbers.set(Number(found[2]), file);
+    else others.push(file);
+  }
+  return { sequence: { pattern, files: new Map([...numbers].sort((a, b) => a[0] - b[0])) }, others };
 }
 
 /** How many digits the numbers of its kind are filled up to: numbers with noughts before them tell; else none are. */

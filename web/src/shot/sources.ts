@@ -13,13 +13,13 @@ import {
   problemOf,
 } from "@/api/client";
 import { sourcesQuery } from "@/api/queries";
-import { freeName, type Recipe, sourcesOf } from "@/api/recipe";
+import { freeName, type Recipe, type SourceSpec, sourcesOf } from "@/api/recipe";
 import { useView } from "@/stage/viewState";
 import { goTo } from "@/time/timeState";
 
 import { useDraft } from "./draft";
 import { isManifest, mayBeRecipe, recipeIn, useDropped } from "./recipes";
-import { MANY, type Sequence, grouped, useAsked } from "./sequences";
+import { MANY, type Sequence, asFrames, grouped, newestOf, numberIn, useAsked } from "./sequences";
 
 const PENDING = ["waiting", "reading"];
 
@@ -164,9 +164,18 @@ async function send<Answer>(
 }
 
 /** Put an imported file into the recipe under a free name. */
-export function addSource(recipe: Recipe, files: string): [Recipe, string] {
-  const name = freeName(recipe, files.replace(/\.[^.]+$/, "").replace(/[._ -]*%\d*d/, ""));
-  return [{ ...recipe, sources: { ...sourcesOf(recipe), [name]: { files } } }, name];
+export function addSource(recipe: Recipe, row: Pick<SourceRow, "files" | "frames">): [Recipe, string] {
+  const name = freeName(recipe, row.files.replace(/\.[^.]+$/, "").replace(/[._ -]*%\d*d/, ""));
+  return [{ ...recipe, sources: { ...sourcesOf(recipe), [name]: newestOf(row) } }, name];
+}
+
+/** Have a version of an import's frames read by all that reads an earlier one. */
+export function readVersion(recipe: Recipe, files: string, version: number): Recipe {
+  const reads = (spec: SourceSpec) => spec.files === files && (spec.version ?? 1) < version;
+  const sources = Object.entries(sourcesOf(recipe));
+  if (!sources.some(([, spec]) => reads(spec))) return recipe;
+  const changed = sources.map(([name, spec]) => [name, reads(spec) ? { ...spec, version } : spec]);
+  return { ...recipe, sources: Object.fromEntries(changed) as Record<string, SourceSpec> };
 }
 
 /** What the manifest of channel files is called: with it, files dropped together make one picture. */
@@ -198,16 +207,44 @@ function parcelsOf(files: File[]): Parcel[] {
   }));
 }
 
-/** Upload files; each is put into the recipe once it is unpacked, or handed on to `then`. A recipe file is asked about. */
+/** What of single files are frames of imports that are there, by their names. */
+function framesAmong(single: File[], rows: SourceRow[]): { frames: [SourceRow, Sequence][]; rest: File[] } {
+  let rest = single;
+  const frames: [SourceRow, Sequence][] = [];
+  for (const row of rows.filter((each) => each.frames)) {
+    const fitting = rest.filter((file) => numberIn(row.files, file.name) !== null);
+    if (!fitting.length) continue;
+    rest = rest.filter((file) => !fitting.includes(file));
+    frames.push([row, asFrames(row.files, fitting).sequence]);
+  }
+  return { frames, rest };
+}
+
+/**
+ * Upload files; each is put into the recipe once it is unpacked, or handed on to `then`. A recipe file is asked about.
+ * Numbered ones that are dropped on a source of many (`into`, its files) are its frames, whatever their names begin with.
+ */
 export function useImport(then?: (row: SourceRow) => void) {
   const client = useQueryClient();
   const { put, drop } = useUploads();
-  return async (files: Iterable<File>) => {
+  return async (files: Iterable<File>, into?: string) => {
     const shot = useDraft.getState().shot;
-    const all = [...files];
+    let all = [...files];
+    const there = all.length ? await listedOf(shot) : [];
+    const target = there.find((row) => row.frames && row.files === into);
+    if (target) {
+      const { sequence, others } = asFrames(target.files, all);
+      if (sequence.files.size) await importSequence(shot, sequence, client, then, target);
+      all = others;
+    }
     const manifest = all.some((file) => file.name.endsWith(MANIFEST));
-    const { sequences, single } = manifest ? { sequences: [], single: all } : grouped(all);
-    for (const sequence of sequences) await importSequence(shot, sequence, client, then);
+    const parted = manifest ? { sequences: [], single: all } : grouped(all);
+    for (const sequence of parted.sequences) await importSequence(shot, sequence, client, then);
+    const { frames, rest: single } = framesAmong(parted.single, manifest ? [] : there);
+    const left: File[] = [];
+    for (const [row, sequence] of frames)
+      if (!(await importSequence(shot, sequence, client, then, row))) left.push(...sequence.files.values());
+    single.push(...left);
     const names: File[] = [];
     for (const file of single.filter(mayBeRecipe)) {
       if (await isManifest(file)) {
@@ -237,7 +274,7 @@ export function useImport(then?: (row: SourceRow) => void) {
           else drop(row.key);
           if (then) then(done);
           else if (useDraft.getState().shot === shot) {
-            useDraft.getState().edit((recipe) => addSource(recipe, done.files)[0]);
+            useDraft.getState().edit((recipe) => addSource(recipe, done)[0]);
             const numbers = done.frames?.numbers;
             if (numbers?.length) await lookAtFirst(shot, numbers[0]![0]!, client);
           }
@@ -278,13 +315,31 @@ async function nameIds(shot: number, file: File, client: QueryClient): Promise<v
 const AT_ONCE = 3;
 const TICKET_MS = 10 * 60_000;
 
-/** Send numbered files as one source; it comes into the recipe as soon as its first frame can be seen. */
+const listedOf = (shot: number) =>
+  got(api.GET("/api/shots/{shot_id}/sources", { params: { path: { shot_id: shot } } }));
+
+/** What came of frames, in words. */
+function tally(taken: string[]): string {
+  const words = { new: "new", differs: "differs", equal: "equal" };
+  return Object.entries(words)
+    .map(([key, word]) => [taken.filter((each) => each === key).length, word] as const)
+    .filter(([count]) => count > 0)
+    .map(([count, word]) => `${count} ${count > 1 && word === "differs" ? "differ" : word}`)
+    .join(", ");
+}
+
+/**
+ * Send numbered files as one source; it comes into the recipe as soon as its first frame can be seen. Frames that are
+ * there are compared: what differs is a new version, which the recipe reads then. Answers false where a single file is
+ * meant as a picture of its own.
+ */
 async function importSequence(
   shot: number,
   sequence: Sequence,
   client: QueryClient,
   then?: (row: SourceRow) => void,
-): Promise<void> {
+  target?: SourceRow,
+): Promise<boolean> {
   const { put, drop } = useUploads.getState();
   const total = sequence.files.size;
   let upload: Upload = {
@@ -300,11 +355,13 @@ async function importSequence(
     put(upload);
   };
   const tick = () => void client.invalidateQueries({ queryKey: ["sources", shot] });
-  const listed = () => got(api.GET("/api/shots/{shot_id}/sources", { params: { path: { shot_id: shot } } }));
+  const listed = () => listedOf(shot);
   try {
-    const there = (await listed()).find((row) => row.frames && row.files === sequence.pattern) ?? null;
+    const there =
+      target ?? (await listed()).find((row) => row.frames && row.files === sequence.pattern) ?? null;
     const wish = there || total > MANY ? await useAsked.getState().ask(sequence, there) : "new";
-    if (wish === "leave") return;
+    if (wish === "leave") return true;
+    if (wish === "new" && there && total === 1) return false;
     show({});
     const source =
       wish === "add" && there
@@ -319,6 +376,8 @@ async function importSequence(
     let ticket = { of: await ticketFor(shot, largest), at: Date.now() };
     const queue = [...sequence.files];
     const told: string[] = [];
+    const taken: string[] = [];
+    const into = (source.frames?.version ?? 1) + 1;
     let sent = 0;
     let known = wish === "add";
     /** The first frame that can be seen brings the source into the recipe. */
@@ -329,7 +388,7 @@ async function importSequence(
       known = true;
       if (then) then(row);
       else if (useDraft.getState().shot === shot) {
-        useDraft.getState().edit((recipe) => addSource(recipe, row.files)[0]);
+        useDraft.getState().edit((recipe) => addSource(recipe, row)[0]);
         const numbers = [...sequence.files.keys()];
         await lookAtFirst(shot, numbers[0]!, client);
       }
@@ -340,22 +399,19 @@ async function importSequence(
         if (Date.now() - ticket.at > TICKET_MS)
           ticket = { of: await ticketFor(shot, largest), at: Date.now() };
         try {
-          await send(
+          const answer = await send<{ taken: string }>(
             shot,
             `sources/${source.id}/frames`,
             "file",
             [file],
             () => undefined,
-            { number: String(number) },
+            { number: String(number), into: String(into) },
             ticket.of,
           );
+          taken.push(answer.taken);
         } catch (error) {
-          const problem = problemOf(error);
-          if (problem.code !== "frame_taken") {
-            queue.length = 0;
-            throw error;
-          }
-          told.push(`frame ${number} was there already`);
+          queue.length = 0;
+          throw error;
         }
         sent += 1;
         show({ sent: sent / total, source: sent === total ? source.id : null });
@@ -366,6 +422,14 @@ async function importSequence(
     show({ sent: 1, source: source.id });
     const done = await unpacked(shot, source.id, tick);
     if (!known) await look();
+    if (wish === "add") told.push(tally(taken));
+    const version = done.frames?.version ?? 1;
+    if (taken.includes("differs") && useDraft.getState().shot === shot) {
+      const earlier = useDraft.getState().recipe;
+      useDraft.getState().edit((recipe) => readVersion(recipe, source.files, version));
+      if (useDraft.getState().recipe !== earlier)
+        told.push(`version ${version} is read now; undo takes it back`);
+    }
     for (const { number, problem } of done.frames?.failed ?? [])
       told.push(`frame ${number}: ${problem.message}`);
     if (done.state === "failed") show({ problem: done.problem ?? null });
@@ -376,6 +440,7 @@ async function importSequence(
   } finally {
     tick();
   }
+  return true;
 }
 
 /** Who has looked at single frames so far looks at the first of what moves now. */

@@ -9,6 +9,7 @@ import { Choose } from "@/parts/Choose";
 import { Modal } from "@/parts/Modal";
 import { Waiting } from "@/parts/Waiting";
 import { useDraft } from "@/shot/draft";
+import { newestOf } from "@/shot/sequences";
 import { useDraftSources, useImport } from "@/shot/sources";
 
 interface Props {
@@ -126,10 +127,11 @@ export function ReplaceSource({ shot, name, recipe, now, onClose }: Props) {
           disabled={!row || !next}
           onClick={() => {
             onClose();
-            edit((was) => ({
-              ...was,
-              sources: { ...sourcesOf(was), [name]: { ...sourcesOf(was)[name]!, files: chosen } },
-            }));
+            edit((was) => {
+              const { version: _, ...read } = sourcesOf(was)[name]!;
+              const next = { ...read, ...newestOf(row!) };
+              return { ...was, sources: { ...sourcesOf(was), [name]: next } };
+            });
           }}
         >
           Replace

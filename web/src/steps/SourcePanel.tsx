@@ -100,7 +100,11 @@ export function SourcePanel({ shot, name, recipe, item, writable }: Props) {
     ["Fingerprint", row ? `${row.fingerprint.slice(0, 16)}…` : later],
   ];
   return (
-    <section aria-label="Source" className="flex min-h-0 grow flex-col gap-3 overflow-y-auto p-3 text-[12px]">
+    <section
+      aria-label="Source"
+      data-source={name}
+      className="flex min-h-0 grow flex-col gap-3 overflow-y-auto p-3 text-[12px]"
+    >
       <header className="flex items-baseline justify-between gap-2">
         <h2 className="truncate text-[13px] font-semibold">
           Source <span className="font-normal text-dim">→ {name}</span>

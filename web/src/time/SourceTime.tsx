@@ -1,4 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useRef } from "react";
 
 import { type SourceRow, api, got } from "@/api/client";
 import { type Recipe, type SourceSpec, sourcesOf } from "@/api/recipe";
@@ -8,6 +9,7 @@ import { Message } from "@/parts/Message";
 import { NumberBox } from "@/parts/NumberBox";
 import { useDraft } from "@/shot/draft";
 import { worded } from "@/shot/sequences";
+import { useImport } from "@/shot/sources";
 import { Line } from "@/steps/Line";
 
 import { barsOf } from "./range";
@@ -45,6 +47,8 @@ export function SourceTime({ shot, name, recipe, row, writable }: Props) {
       ),
     onSettled: () => client.invalidateQueries({ queryKey: ["sources", shot] }),
   });
+  const picker = useRef<HTMLInputElement>(null);
+  const importFiles = useImport();
   const { frames } = row;
   const spec = sourcesOf(recipe)[name]!;
   const [bar] = barsOf({ nexal: 1, sources: { [name]: spec } }, [row]);
@@ -66,6 +70,45 @@ export function SourceTime({ shot, name, recipe, row, writable }: Props) {
         {frames.count} frames, numbered {worded(numbers)}
         {frames.ready + frames.failed.length < frames.count && `; ${frames.ready} unpacked so far`}
       </p>
+      {writable && (
+        <div className="flex flex-wrap items-center gap-2">
+          <Button
+            title="Numbered files, whatever they are called before their numbers; those that are there are compared"
+            onClick={() => picker.current?.click()}
+          >
+            Add or repair frames…
+          </Button>
+          <input
+            ref={picker}
+            type="file"
+            hidden
+            multiple
+            data-testid="frames-file"
+            onChange={(event) => {
+              void importFiles([...(event.target.files ?? [])], row.files);
+              event.target.value = "";
+            }}
+          />
+        </div>
+      )}
+      {frames.versions.length > 0 && (
+        <Line label="Version" title="Frames that came later stand in versions of their own">
+          <Choose
+            label="Version"
+            value={String(Math.min(spec.version ?? 1, frames.version))}
+            options={[
+              { value: "1", label: "1: the first frames" },
+              ...frames.versions.map(({ version, numbers: came }) => ({
+                value: String(version),
+                label: `${version}: ${worded(came)} newer`,
+              })),
+            ]}
+            onChange={(value) => change({ version: value === "1" ? undefined : Number(value) })}
+            disabled={!writable}
+            className="min-w-0 grow"
+          />
+        </Line>
+      )}
       {missing.length > 0 && <p className="text-ember">missing: {worded(missing)}</p>}
       {frames.failed.length > 0 && (
         <Message

@@ -115,7 +115,7 @@ export function Imports({
               {row.files}
             </span>
             <span className="flex shrink-0 gap-1">
-              <Button onClick={() => edit((before) => addSource(before, row.files)[0])}>Use</Button>
+              <Button onClick={() => edit((before) => addSource(before, row)[0])}>Use</Button>
               <Button
                 quiet
                 aria-label={`Delete ${row.files}`}

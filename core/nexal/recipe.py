@@ -59,7 +59,7 @@ class SourceSpec(Strict):
 
     files: str = ""
     version: SourceVersion | None = None
-    """Of its frames, in a house that keeps those of before; the first where none is given. Files on a disk have none."""
+    """Of its frames, in a house that keeps those of before; the first where none is given. Files on disks have none."""
     colour: str = "auto"
     read_alpha: Literal["file", "straight", "premultiplied", "matted"] = "file"
     non_finite: Literal["keep", "zero"] = "keep"

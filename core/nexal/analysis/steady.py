@@ -119,7 +119,8 @@ def steady(
         if before is None or before.matte.shape != matte.shape:
             yield Steadiness(frame, coverage)
         else:
-            yield Steadiness(frame, coverage, *_change(before, now), *_flicker(before, now))
+            (change, still), (flicker, common, judged) = _change(before, now), _flicker(before, now)
+            yield Steadiness(frame, coverage, change, still, flicker, common, judged)
         before = now
 
 

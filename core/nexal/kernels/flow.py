@@ -53,8 +53,8 @@ def warped(plane: Plane, field: Field) -> Plane:
 def movement(before: Light, after: Light) -> Movement:
     """The field of `after` towards `before`, two pictures of one size.
 
-    It is found twice: the gains that are measured through the first, coarser field hold for the second one. Pictures above
-    `MOST_PIXELS` are reduced first; `missed` is in pixels of the full size.
+    It is found twice: the gains that are measured through the first, coarser field hold for the second one. Pictures
+    above `MOST_PIXELS` are reduced first; `missed` is in pixels of the full size.
     """
     height, width = after.shape[:2]
     fraction = min(1.0, float(np.sqrt(MOST_PIXELS / (height * width))))

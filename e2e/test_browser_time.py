@@ -128,6 +128,27 @@ class Dropped(TimeTest):
         self.shot.refresh_from_db()
         self.assertEqual((self.shot.first_frame, self.shot.last_frame), (1, 5))
 
+    def test_numbers_below_0_are_numbers(self) -> None:
+        self.shot = self.make_shot("061 early", {}, {})
+        page = self.open_shot()
+        place = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        numbers = (-3, -2, -1, 0, 1, 2)
+        for number in numbers:
+            (place / f"moth.{str(number).zfill(4)}.exr").write_bytes(exr_bytes(frame_planes(number + 4)))
+        page.get_by_test_id("picture-files").set_input_files(sorted(place.iterdir()))
+        self.comes_to(lambda: self.recipe().get("sources"), {"moth": {"files": "moth.%04d.exr"}})
+        self.choose_item(page, "moth")
+        page.get_by_label("Source", exact=True).get_by_text("6 frames, numbered -3–2").wait_for()
+        self.comes_to(lambda: [self.shot.refresh_from_db(), self.shot.first_frame, self.shot.last_frame][1:], [-3, 2])
+        self.timeline().wait_for()
+        for number in (-3, 2, -1, 0):
+            self.go_to(number)
+            self.assert_frame_seen(number + 4)
+        # Opened again at number 0 it is there.
+        self.wait_for_page(page, lambda: "frame=0" in page.url)
+        page.reload()
+        self.comes_to(self.frame, 0)
+
     def test_files_that_belong_to_a_sequence_are_asked_about(self) -> None:
         page = self.open_moving()
         place = Path(self.enterContext(tempfile.TemporaryDirectory()))

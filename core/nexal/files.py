@@ -1,4 +1,4 @@
-"""Files written whole or not at all."""
+"""Files written whole or not at all, and told from what they were before."""
 
 from __future__ import annotations
 
@@ -10,6 +10,8 @@ from pathlib import Path
 
 NAME_LETTERS = 100
 """Of a file's own name, in that of its unfinished self: names may be 255 bytes long."""
+Stamp = tuple[int, int, int]
+"""Of a file: its size, when it was written in nanoseconds, its number on the disk."""
 
 
 @contextmanager
@@ -26,3 +28,9 @@ def written_whole(path: Path) -> Iterator[Path]:
         if part.parent.is_dir():
             part.unlink(missing_ok=True)
         raise
+
+
+def stamp_of(path: Path) -> Stamp:
+    """What tells a file from what it was before. Raises OSError."""
+    found = path.stat()
+    return found.st_size, found.st_mtime_ns, found.st_ino

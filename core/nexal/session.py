@@ -20,6 +20,7 @@ from nexal.code_version import version_of
 from nexal.engine import Cancellation, Engine, Plan, Reader
 from nexal.engine.plan import Feed, addresses_of, origin
 from nexal.errors import FormatError, NexalError, RecipeError, SourceError
+from nexal.files import Stamp, stamp_of
 from nexal.formats.channel_files import split
 from nexal.formats.decoded import untagged
 from nexal.formats.decoding import video_info
@@ -222,25 +223,17 @@ class Session:
 
     def _video_frame(self, name: str, path: Path, spec: SourceSpec, frame: int) -> Reader:
         info = self.video(path)
-        for warning in info.warnings:
-            self._tell_of(name, warning)
-        choice = choose(range(1, info.frames + 1), spec, frame)
-        self._tell_of(name, choice.told)
+        choice = choose(info.numbers, spec, frame)
+        # Between frames of its own the one before is seen, as in any player.
+        if not info.numbers[0] <= frame - spec.offset <= info.numbers[-1] or spec.missing != "hold":
+            self._tell_of(name, choice.told)
         _, stored, digest = self._unpacked(path, choice.number)
         reader = reading(stored, spec, digest, choice.number)
         return BlackSource(reader) if choice.black else reader
 
 
-Stamp = tuple[int, int, int]
-"""Of a file: its size, when it was written in nanoseconds, its number on the disk."""
 MOST_TRIES = 3
 """How often a file is read that is written to meanwhile."""
-
-
-def stamp_of(path: Path) -> Stamp:
-    """What tells a file from what it was before. Raises OSError."""
-    found = path.stat()
-    return found.st_size, found.st_mtime_ns, found.st_ino
 
 
 def unreadable(path: Path, error: OSError) -> SourceError:
@@ -288,7 +281,7 @@ def frames_of(
         if not is_numbered(pattern) and not moving:
             continue
         try:
-            numbers = range(1, (video or video_info)(Path(pattern)).frames + 1) if moving else numbers_of(pattern)
+            numbers = (video or video_info)(Path(pattern)).numbers if moving else numbers_of(pattern)
             first, last = range_of(numbers, specs[name])
         except NexalError as error:
             raise error.at(f"source '{name}'") from None

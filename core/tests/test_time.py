@@ -408,39 +408,6 @@ class SourcesInTime(CoreTest):
         self.assertEqual(self.told, ["source 's': number 5 is not there; 4 stands for it", *self.told[1:]])
         self.assertEqual(len(self.told), 2, "each once")
 
-    def test_a_video_is_a_source_of_its_frames_with_its_rate_made_even(self) -> None:
-        import av
-
-        self.place = self.folder()
-
-        def write(name: str, times: list[int]) -> None:
-            with av.open(str(self.place / name), "w") as container:
-                stream = container.add_stream("ffv1", rate=24)
-                stream.width, stream.height, stream.pix_fmt = 32, 16, "gbrp16le"
-                for number, time in enumerate(times, 1):
-                    seen = np.full((16, 32, 3), round(number / 8 * 65535), np.uint16)
-                    frame = av.VideoFrame.from_ndarray(seen, format="rgb48le")
-                    frame.pts = time
-                    for packet in stream.encode(frame):
-                        container.mux(packet)
-                for packet in stream.encode():
-                    container.mux(packet)
-
-        write("even.mkv", [0, 1, 2, 3, 4])
-        write("uneven.mkv", [0, 1, 4, 5])
-        data = {"colour": "data"}
-        even = self.rendered({"files": "even.mkv"} | data, range(0))
-        np.testing.assert_allclose(even, np.arange(1, 6) / 8, atol=1e-3)
-        np.testing.assert_allclose(self.rendered({"files": "even.mkv", "after": "loop"} | data, range(5, 8)),
-                                   np.array([5, 1, 2]) / 8, atol=1e-3)  # fmt: skip
-        uneven = self.rendered({"files": "uneven.mkv"} | data, range(0))
-        np.testing.assert_allclose(uneven, np.array([1, 2, 2, 2, 3, 4]) / 8, atol=1e-3)
-        self.assertIn("made even by time", self.told[0])
-        (self.place / "bad.mov").write_bytes(b"nothing")
-        self.assert_refused(
-            lambda: self.rendered({"files": "bad.mov"}, range(1)), "bad.mov", "cannot be read as a video"
-        )
-
     def test_what_can_not_be_read_at_a_frame_names_it(self) -> None:
         self.files()
         self.assert_refused(lambda: self.rendered({"missing": "error"}, range(3, 7)), "source 's'", "number 5")

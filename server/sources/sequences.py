@@ -180,7 +180,7 @@ def _counted(source: Source) -> bool:
             size=0,
             fingerprint=frame_digest(source.fingerprint, number),
         )
-        for number in range(1, info.frames + 1)
+        for number in info.numbers
     ]
     SourceFrame.objects.bulk_create(rows, ignore_conflicts=True)
     Source.objects.filter(pk=source.pk).update(rate=info.rate)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import tempfile
 import zipfile
+from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
@@ -386,18 +387,27 @@ class InTime(SequenceTest):
         self.assertEqual(self.api.post(f"{self.path}/steadiness", {"rows": []}).status_code, 422)
 
 
-def video_bytes(frames: int = 6, codec: str = "ffv1", pixels: str = "gbrp16le", suffix: str = ".mkv") -> bytes:
+def video_bytes(
+    frames: int = 6,
+    codec: str = "ffv1",
+    pixels: str = "gbrp16le",
+    suffix: str = ".mkv",
+    times: Sequence[int] | None = None,
+) -> bytes:
     """A small video, written with FFmpeg's libraries directly; red is the number of its frame / 64."""
+    times = range(frames) if times is None else times
     import av
 
     with tempfile.NamedTemporaryFile(suffix=suffix) as file:
         with av.open(file.name, "w") as container:
             stream = container.add_stream(codec, rate=25)
             stream.width, stream.height, stream.pix_fmt = 32, 24, pixels
-            for number in range(1, frames + 1):
+            for number, time in enumerate(times, 1):
                 seen = np.zeros((24, 32, 3), np.uint16)
                 seen[..., 0] = round(number / 64 * 65535)
-                for packet in stream.encode(av.VideoFrame.from_ndarray(seen, format="rgb48le")):
+                frame = av.VideoFrame.from_ndarray(seen, format="rgb48le")
+                frame.pts = time
+                for packet in stream.encode(frame):
                     container.mux(packet)
             for packet in stream.encode():
                 container.mux(packet)
@@ -427,6 +437,13 @@ class Videos(SequenceTest):
         self.assertEqual((whole["format"], whole["metadata"]["frames a second"]), ("video", 25))
         self.assertEqual(self.add(row["id"], 7).status_code, 422)
         self.assertEqual(self.api.send("DELETE", f"{self.path}/sources/{row['id']}").status_code, 204)
+
+    def test_of_a_rate_that_varies_each_frame_is_at_the_number_of_its_time(self) -> None:
+        row = self.upload("clip.mkv", video_bytes(times=[0, 1, 4, 5]))
+        frames = row["frames"]
+        self.assertEqual((frames["numbers"], frames["count"], frames["rate"]), ([[1, 2], [5, 6]], 4, 25))
+        self.assertIn("its rate varies; it has 4 frames", row["warnings"][0])
+        np.testing.assert_allclose([self.red(frame) for frame in range(1, 7)], [1, 2, 2, 2, 3, 4], atol=0.01)
 
     def test_one_that_is_cut_short_is_told_and_what_is_there_is_usable(self) -> None:
         content = video_bytes(40)

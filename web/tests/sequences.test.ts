@@ -79,6 +79,18 @@ describe("time", () => {
     expect(workRange(null, [], null)).toEqual([1, 1]);
   });
 
+  it("takes a dash that stands by itself for a sign", () => {
+    expect(told("m.-003.exr", "m.-002.exr", "m.0000.exr", "m.0008.exr").sequences).toEqual([
+      ["m.%04d.exr", [-3, -2, 0, 8]],
+    ]);
+    expect(told("m_-3.png", "m_-2.png", "m_0.png", "m_8.png", "m_12.png").sequences).toEqual([
+      ["m_%d.png", [-3, -2, 0, 8, 12]],
+    ]);
+    expect(told("m-1.png", "m-2.png").sequences).toEqual([["m-%d.png", [1, 2]]]);
+    expect(numberIn("m.%04d.exr", "m.-003.exr")).toBe(-3);
+    expect(numberIn("m.%04d.exr", "m.-3.exr")).toBeNull();
+  });
+
   it("knows a frame of a source by its name", () => {
     expect(numberIn("moth.%04d.exr", "moth.0007.exr")).toBe(7);
     expect(numberIn("moth.%04d.exr", "moth.0007.EXR")).toBe(7);
@@ -105,6 +117,23 @@ describe("time", () => {
       files: "a.%d.exr",
       version: 3,
     });
+  });
+
+  it("has no gap between the frames of a video", () => {
+    const clip = { nexal: 1, sources: { clip: { files: "clip.mov" } } } as never;
+    const frames = {
+      numbers: [
+        [1, 2],
+        [5, 6],
+      ],
+      count: 4,
+      ready: 4,
+      failed: [],
+      rate: 24,
+    };
+    expect(barsOf(clip, [{ files: "clip.mov", frames }] as never)).toEqual([
+      { name: "clip", range: [1, 6], gaps: [], rate: 24 },
+    ]);
   });
 
   it("goes on, round, or ends", () => {

@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from nexal.errors import FormatError
+from nexal.formats.timecodes import Timecode
 from nexal.picture import Window
 
 SAMPLE_TYPES = {"float16": "half", "float32": "float", "uint32": "uint", "uint8": "uint8", "uint16": "uint16"}
@@ -85,6 +87,8 @@ class Decoded:
 
 
 Tagged = dict[str, Any]
+RATE, TIMECODE = "framesPerSecond", "timeCode"
+"""The header values of OpenEXR's standard that say when a picture is seen."""
 
 
 def storable(text: str) -> str:
@@ -104,10 +108,36 @@ def storable(text: str) -> str:
         return raw.decode("latin-1")
 
 
+def rate_tag(rate: Fraction) -> Tagged:
+    """A ratio as a header value."""
+    return {"fraction": [rate.numerator, rate.denominator]}
+
+
+def timecode_tag(code: Timecode) -> Tagged:
+    """A timecode as a header value."""
+    return {"timecode": [code.hours, code.minutes, code.seconds, code.frames, int(code.drops)]}
+
+
+def timing_notes(attributes: Mapping[str, Tagged]) -> dict[str, str]:
+    """The rate and the timecode that a picture's header values hold, as texts."""
+    notes = {}
+    if rate := attributes.get(RATE, {}).get("fraction"):
+        notes[RATE] = f"{rate[0]}/{rate[1]}"
+    if code := attributes.get(TIMECODE, {}).get("timecode"):
+        hours, minutes, seconds, frames, drops = code
+        notes[TIMECODE] = str(Timecode(hours, minutes, seconds, frames, bool(drops)))
+    return notes
+
+
 def tagged(value: Any) -> Tagged | None:
     """A header value with its type, as JSON can hold it; None for types that have no such form."""
     if isinstance(value, bool):
         return None
+    if isinstance(value, Fraction):
+        return rate_tag(value)
+    if type(value).__name__ == "TimeCode":
+        # OpenEXR's own; what a person may have put into its spare bits stays behind.
+        return timecode_tag(Timecode(value.hours, value.minutes, value.seconds, value.frame, bool(value.dropFrame)))
     if isinstance(value, np.ndarray):
         return {"array": value.tolist(), "type": str(value.dtype)} if np.isfinite(value).all() else None
     if isinstance(value, np.generic):
@@ -126,6 +156,12 @@ def untagged(value: Tagged) -> Any:
     """The value of `tagged`."""
     if "array" in value:
         return np.array(value["array"], dtype=value["type"])
+    if "fraction" in value:
+        return Fraction(*value["fraction"])
+    if "timecode" in value:
+        import OpenEXR
+
+        return OpenEXR.TimeCode(*value["timecode"], *[0] * 13)
     return next(iter(value.values()))
 
 

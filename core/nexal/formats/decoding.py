@@ -23,7 +23,7 @@ def video_info(path: Path) -> VideoInfo:
     with tempfile.TemporaryDirectory(prefix="nexal-video-") as folder:
         decode_file(path, Path(folder), frame=COUNT)
         told = json.loads((Path(folder) / VIDEO).read_text(encoding="utf-8"))
-    return VideoInfo(told["frames"], told["rate"], tuple(told["warnings"]))
+    return VideoInfo(tuple(told["numbers"]), told["rate"], tuple(told["warnings"]))
 
 
 def decode_file(

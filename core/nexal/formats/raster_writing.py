@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping
 from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
 from typing import Any
 
@@ -13,7 +14,7 @@ from numpy.typing import NDArray
 
 import nexal
 from nexal.errors import FormatError
-from nexal.formats.decoded import untagged
+from nexal.formats.decoded import RATE, TIMECODE, timing_notes, untagged
 from nexal.formats.ink_tiff import write_ink_tiff
 from nexal.formats.raster import CHANNELS_NOTE, DATA_NOTE
 from nexal.formats.targets import Target
@@ -120,6 +121,8 @@ def write_raster(
     layout = picture.description.metadata.get("layout")
     if layout:
         notes = dict(notes) | {"nexal.layout": untagged(layout)}
+    timing = timing_notes(picture.description.metadata)
+    notes = dict(notes) | timing
     text = json.dumps(notes, separators=(",", ":"))
     software = f"nexal {notes.get('nexal.version', nexal.__version__)}"
     if target.format == "tiff" and last[: len(INKS)] == [*INKS]:
@@ -149,6 +152,10 @@ def write_raster(
     if target.format == "jpeg":
         spec.attribute("Compression", "jpeg:95")
         spec.attribute("jpeg:subsampling", "4:4:4")
+    if target.format == "dpx" and RATE in timing:
+        spec.attribute("dpx:FrameRate", float(Fraction(timing[RATE])))
+    if target.format == "dpx" and TIMECODE in timing:
+        spec.attribute("dpx:TimeCode", timing[TIMECODE])
     spec.attribute("Software", software)
     if len(text) >= SHORT_TEXT and target.format not in ("png", "tiff"):
         short = {name: value for name, value in notes.items() if len(str(value)) < 200}

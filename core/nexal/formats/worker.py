@@ -107,7 +107,7 @@ def unpacked(question: dict[str, Any]) -> dict[str, Any]:
             unpack(read_picture(path, limits), folder, question["lean"])
         elif frame == COUNT:
             info = opened(path, limits).info
-            write_json(folder / VIDEO, {"frames": info.frames, "rate": info.rate, "warnings": info.warnings})
+            write_json(folder / VIDEO, {"numbers": info.numbers, "rate": info.rate, "warnings": info.warnings})
         else:
             unpack(opened(path, limits).frame(frame), folder, question["lean"])
         return {}

@@ -37,7 +37,7 @@ export function shotNow(shot: number): Promise<ShotWhole> {
 /** The frame that a shot is opened at: as its address says, else its first. */
 export function openedAt(whole: ShotWhole): number {
   const frame = new URLSearchParams(window.location.search).get("frame");
-  return frame === null ? whole.first_frame : Number(frame) || 1;
+  return frame && Number.isInteger(Number(frame)) ? Number(frame) : whole.first_frame;
 }
 
 async function asked(shot: number): Promise<ShotWhole> {

@@ -10,7 +10,9 @@ export interface Sequence {
   files: Map<number, File>;
 }
 
-const NUMBERED = /^(.*?)(\d{1,9})(\.[^.\d][^.]*)$/;
+/** Before a number a dash is its sign where it stands by itself, as in moth.-3.exr; in moth-3.exr it links. */
+const NUMBERED = /^(.*?)((?<=^|[._ ])-\d{1,9}|\d{1,9})(\.[^.\d][^.]*)$/;
+const isPadded = (digits: string) => /^-?0/.test(digits);
 
 /** Files as they belong together: two or more that differ in their number alone are a sequence. */
 export function grouped(files: readonly File[]): { sequences: Sequence[]; single: File[] } {
@@ -66,9 +68,7 @@ export function numberIn(pattern: string, name: string): number | null {
   if (!found || found[1] !== lead || found[3]!.toLowerCase() !== suffix.toLowerCase()) return null;
   const digits = found[2]!;
   const width = Number(padding || 1);
-  return digits.length === width || (digits.length > width && !digits.startsWith("0"))
-    ? Number(digits)
-    : null;
+  return digits.length === width || (digits.length > width && !isPadded(digits)) ? Number(digits) : null;
 }
 
 /** Numbered files as frames of a source, whatever they are called before their numbers. */
@@ -86,14 +86,17 @@ export function asFrames(pattern: string, files: readonly File[]): { sequence: S
 /** How many digits the numbers of its kind are filled up to: numbers with noughts before them tell; else none are. */
 function paddingOf(digits: string, parts: readonly { digits: string }[]): number {
   const padded = [
-    ...new Set(parts.filter((part) => part.digits.startsWith("0")).map((part) => part.digits.length)),
+    ...new Set(parts.filter((part) => isPadded(part.digits)).map((part) => part.digits.length)),
   ];
   if (padded.includes(digits.length)) return digits.length;
   // One that has outgrown its padding belongs to the longest below it.
   const below = padded.filter((length) => length < digits.length);
   if (below.length) return Math.max(...below);
   const lengths = new Set(
-    parts.filter((part) => !padded.includes(part.digits.length)).map((part) => part.digits.length),
+    parts
+      .filter((part) => !part.digits.startsWith("-"))
+      .filter((part) => !padded.includes(part.digits.length))
+      .map((part) => part.digits.length),
   );
   return lengths.size === 1 && !padded.length ? digits.length : 1;
 }

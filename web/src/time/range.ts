@@ -23,9 +23,11 @@ export function barsOf(recipe: Recipe, rows: readonly SourceRow[]): Bar[] {
     const by = spec.offset ?? 0;
     const first = spec.first ?? numbers[0]![0]!;
     const last = spec.last ?? numbers.at(-1)![1]!;
-    const gaps = numbers
+    // Between frames of a video nothing is missing: each is seen until the next one's time.
+    const runs = frames?.rate ? [] : numbers;
+    const gaps = runs
       .slice(1)
-      .map((run, index): Range => [numbers[index]![1]! + 1, run[0]! - 1])
+      .map((run, index): Range => [runs[index]![1]! + 1, run[0]! - 1])
       .filter((gap) => gap[1] >= first && gap[0] <= last)
       .map((gap): Range => [Math.max(gap[0], first) + by, Math.min(gap[1], last) + by]);
     return [{ name, range: [first + by, last + by] as Range, gaps, rate: frames?.rate ?? null }];

@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import tempfile
+from pathlib import Path
+
 from browser_support import BrowserTest
+from django.test import override_settings
 from playwright.sync_api import Page
 
 from accounts.models import User
 from projects.models import Membership, Project, Role, Shot
 from recipes.services import first_revision
+from wall import coming
 
 
 class Wall(BrowserTest):
@@ -45,6 +50,22 @@ class Wall(BrowserTest):
         self.wait_for_page(page, lambda: self.shown() == ["051 wing"])
         page.get_by_label("Find shots by name or tag").fill("nothing like it")
         page.get_by_text("No shot is called anything like").wait_for()
+
+    def test_shots_that_are_still_drawn_are_told_and_come_by_themselves(self) -> None:
+        self.enterContext(override_settings(VAR=Path(self.enterContext(tempfile.TemporaryDirectory()))))
+        coming.tell(self.project.pk, [("110 glasshouse", 0.4), ("115 fireflies", 0)])
+        self.open()
+        place = self.page.get_by_role("region", name="Being drawn")
+        place.get_by_text("2 shots are still being drawn").wait_for()
+        self.assertEqual([row.split("\n") for row in place.get_by_role("listitem").all_inner_texts()],
+                         [["110 glasshouse", "40 % drawn"], ["115 fireflies", "to come"]])  # fmt: skip
+        self.assertEqual(self.violations(self.page), [])
+        first_revision(Shot.objects.create(project=self.project, name="110 glasshouse"), self.user.pk)
+        coming.tell(self.project.pk, [("115 fireflies", 1)])
+        self.page.get_by_role("link", name="110 glasshouse").wait_for()
+        place.get_by_text("being put together").wait_for()
+        coming.tell(self.project.pk, [])
+        place.wait_for(state="hidden")
 
     def test_renamed_duplicated_and_put_aside(self) -> None:
         page = self.page

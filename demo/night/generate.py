@@ -7,7 +7,8 @@ from __future__ import annotations
 
 import multiprocessing
 import sys
-from collections.abc import Mapping
+from collections.abc import Callable, Collection, Mapping
+from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -17,45 +18,6 @@ from numpy.typing import NDArray
 
 from demo.night.drawing import blur
 from nexal.files import written_whole
-
-PICTURES = (
-    "moth.exr",
-    "backing.exr",
-    "lace.exr",
-    "fern.png",
-    "frond.png",
-    "wing.exr",
-    "print.tif",
-    "house.exr",
-    "interior.exr",
-    "fireflies.exr",
-    "pendant.exr",
-    "pendant_parts.exr",
-    "pendant_alpha.exr",
-    "cloche_low.exr",
-    "cloche_middle.exr",
-    "cloche_high.exr",
-    "cloche_alpha.exr",
-    "cloche_plate.exr",
-    "cloche_position.exr",
-    "pods_straight.exr",
-    "pods_premultiplied.exr",
-    "pods_teal.exr",
-    "pods_black.png",
-    "pods_teal.png",
-    "pods_grey.png",
-    "pods_picture.png",
-    "pods_alpha.png",
-    "tin_base.png",
-    "tin_template.png",
-    "tin_occlusion.png",
-    "tin_metal.png",
-    "emblem.png",
-    *(f"pendant_{name}.exr" for name in ("key", "fill", "rim", "lantern", "reflection", "glow")),
-)
-TRUTH = ("pods_true.exr", "moth_true.exr", "lace_true.exr", "frond_true.exr", "wing_true.exr", "print_true.exr")
-"""True alpha (of the moth its straight colour too), for tests."""
-
 
 Box = tuple[int, int, int, int]
 """x, y, width, height."""
@@ -125,27 +87,29 @@ def _rgb(colour: NDArray[np.float32], layer: str = "") -> dict[str, NDArray[Any]
     return {f"{prefix}{name}": colour[..., index].astype(np.float16) for index, name in enumerate("RGB")}
 
 
-def write_plates(folder: Path) -> None:
-    """The moth with everything that belongs to it, the lace, the fern, and all else that is drawn quickly."""
+def write_moth(folder: Path) -> None:
+    """The moth before its screen, the screen alone, and its true colour and alpha."""
+    from demo.night.moth import make_moth
+
+    moth = make_moth()
+    _write_exr(folder / "backing.exr", _rgb(moth.backing))
+    _write_exr(folder / "moth_true.exr", _rgb(moth.colour) | {"A": moth.alpha})
+    _write_exr(folder / "moth.exr", _rgb(moth.plate))
+
+
+def write_small(folder: Path) -> None:
+    """The lace, the fern and the fireflies."""
     from demo.night.fern import make_fern
     from demo.night.fireflies import make_fireflies
     from demo.night.lace import make_lace
-    from demo.night.moth import make_moth
     from nexal.kernels.pointmath import encode
 
-    moth = make_moth()
-    _write_exr(folder / "moth.exr", _rgb(moth.plate))
-    _write_exr(folder / "backing.exr", _rgb(moth.backing))
-    _write_exr(folder / "moth_true.exr", _rgb(moth.colour) | {"A": moth.alpha})
     lace = make_lace()
     _write_exr(folder / "lace.exr", _rgb(lace.plate))
     _write_exr(folder / "lace_true.exr", _rgb(lace.colour) | {"A": lace.alpha})
     cv2.imwrite(str(folder / "fern.png"), _codes(encode(make_fern()))[..., ::-1])
     flies = make_fireflies()
     _write_exr(folder / "fireflies.exr", _rgb(flies) | {"A": flies[..., 3].astype(np.float16)})
-    write_hard_plates(folder)
-    write_pods(folder)
-    write_tin(folder)
 
 
 def write_hard_plates(folder: Path) -> None:
@@ -288,21 +252,48 @@ def generate_sequence(folder: Path, files: str) -> None:
         write_swing(folder, lambda path, channels, header: _write_exr(path, channels, more=header))
 
 
-def generate(folder: Path) -> None:
-    """Write what is missing. The plates are drawn in a process of their own while the glasshouse is rendered."""
+LIGHTS = ("key", "fill", "rim", "lantern", "reflection", "glow")
+PODS = (
+    "straight.exr",
+    "premultiplied.exr",
+    "teal.exr",
+    "black.png",
+    "teal.png",
+    "grey.png",
+    "picture.png",
+    "alpha.png",
+)
+DRAWN: dict[Callable[[Path], None], tuple[str, ...]] = {
+    write_house: ("house.exr", "interior.exr"),
+    write_moth: ("moth.exr", "backing.exr", "moth_true.exr"),
+    write_hard_plates: ("frond.png", "wing.exr", "print.tif", "frond_true.exr", "wing_true.exr", "print_true.exr"),
+    write_small: ("lace.exr", "fern.png", "fireflies.exr", "lace_true.exr"),
+    write_pendant: (
+        "pendant.exr",
+        "pendant_parts.exr",
+        "pendant_alpha.exr",
+        *(f"pendant_{name}.exr" for name in LIGHTS),
+    ),
+    write_cloche: tuple(f"cloche_{name}.exr" for name in ("low", "middle", "high", "alpha", "plate", "position")),
+    write_pods: (*(f"pods_{name}" for name in PODS), "pods_true.exr"),
+    write_tin: ("tin_base.png", "tin_template.png", "tin_occlusion.png", "tin_metal.png", "emblem.png"),
+}
+"""What is drawn together, with the files that come of it; what takes longest first."""
+TRUTH = tuple(name for names in DRAWN.values() for name in names if Path(name).stem.endswith("_true"))
+"""True alpha (of the moth its straight colour too), for tests."""
+PICTURES = tuple(name for names in DRAWN.values() for name in names if name not in TRUTH)
+
+
+def generate(folder: Path, wanted: Collection[str] = (*PICTURES, *TRUTH)) -> None:
+    """Write what is missing of some pictures, two at a time, each in a process of its own."""
     folder.mkdir(parents=True, exist_ok=True)
-    if all((folder / name).is_file() for name in (*PICTURES, *TRUTH)):
+    missing = {name for name in wanted if not (folder / name).is_file()}
+    work = [write for write, names in DRAWN.items() if missing & {*names}]
+    if not work:
         return
-    plates = multiprocessing.get_context("spawn").Process(target=write_plates, args=(folder,))
-    plates.start()
-    try:
-        write_house(folder)
-        write_pendant(folder)
-        write_cloche(folder)
-    finally:
-        plates.join()
-    if plates.exitcode:
-        raise RuntimeError(f"drawing the plates failed with exit code {plates.exitcode}")
+    with ProcessPoolExecutor(2, multiprocessing.get_context("spawn")) as pool:
+        for drawn in [pool.submit(write, folder) for write in work]:
+            drawn.result()
 
 
 if __name__ == "__main__":

@@ -5,12 +5,14 @@ from __future__ import annotations
 import io
 import tempfile
 import unittest
+from collections.abc import Collection
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, ClassVar
 from unittest import mock
 
 import numpy as np
+from django.conf import settings
 from django.core.management import call_command
 from server_support import ServerTest, exr_bytes, plate
 
@@ -19,7 +21,7 @@ from demo.night import generate
 from demo.night.cloche import make_cloche
 from demo.night.drawing import Canvas, over
 from demo.night.fern import clump
-from demo.night.generate import SEQUENCES, write_plates
+from demo.night.generate import SEQUENCES
 from demo.night.house import GROUPS, make_house
 from demo.night.lace import make_lace
 from demo.night.moth import make_moth
@@ -114,7 +116,8 @@ class TrueMattes(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.folder = Path(cls.enterClassContext(tempfile.TemporaryDirectory()))
-        write_plates(cls.folder)
+        for write in (generate.write_moth, generate.write_small, generate.write_hard_plates):
+            write(cls.folder)
 
     def error(self, shot: str, item: str = "") -> float:
         recipe = parse_recipe(SHOTS[shot])
@@ -320,24 +323,31 @@ class Drawing(unittest.TestCase):
 
 class Seeding(ServerTest):
     def test_made_once_and_signed_in_with_what_is_printed(self) -> None:
-        def small(folder: Path) -> None:
+        def small(folder: Path, wanted: Collection[str] = generate.PICTURES) -> None:
             folder.mkdir(parents=True, exist_ok=True)
             lights = ("moon", *PENDANT, "lighting", "albedo", "rgba")
             passes = {f"{light}.{name}": plane for light in lights for name, plane in plate().items()}
             axes = {f"position.{axis}": plate()["R"].astype(np.float32) for axis in "XYZ"}
             passes |= axes | {"depth.Z": plate()["G"], "rgba.A": plate()["G"], "A": plate()["G"]}
-            for name in generate.PICTURES:
+            for name in {*wanted} - {"print.tif"}:
                 plain = name in ("fern.png", "frond.png", "wing.exr", "interior.exr")
                 (folder / name).write_bytes(exr_bytes(plate() | ({} if plain else passes)))
-            inks = {name: plate()["G"] for name in "CMYK"}
-            (folder / "print.tif").write_bytes(exr_bytes(inks))
+            if "print.tif" in wanted:
+                (folder / "print.tif").write_bytes(exr_bytes({name: plate()["G"] for name in "CMYK"}))
 
         made = self.enterContext(mock.patch("demo.management.commands.seed_demo.generate", side_effect=small))
         self.enterContext(self.settings(VAR=Path(self.enterContext(tempfile.TemporaryDirectory()))))
         Project.objects.update(name="Another house")
+        call_command("seed_demo", stdout=io.StringIO())
+        # The first ones are there at once, and only what they hold was drawn.
+        first = list(Shot.objects.filter(project__name=PROJECT).order_by("name").values_list("name", flat=True))
+        self.assertEqual(first, ["024 frond", "040 moth", "045 moth screen"])
+        drawn = sorted(path.name for path in (Path(settings.VAR) / "demo").iterdir())
+        self.assertEqual(drawn, ["backing.exr", "frond.png", "interior.exr", "moth.exr"])
         for _ in range(2):
-            call_command("seed_demo", stdout=io.StringIO())
-        self.assertEqual(made.call_count, 1)
+            call_command("seed_demo", stills=True, stdout=io.StringIO())
+        made.reset_mock()
+        call_command("seed_demo", stills=True, stdout=io.StringIO())
         self.assertTrue(User.objects.get(username=USERNAME).check_password(PASSWORD))
         for name, recipe in SHOTS.items():
             shot = Shot.objects.get(project__members__username=USERNAME, name=name)
@@ -363,8 +373,9 @@ class Seeding(ServerTest):
         project.memberships.filter(user__username="gardener").delete()
         shot = project.shots.first()
         tidying.delete(shot)
-        call_command("seed_demo", stdout=io.StringIO())
-        self.assertEqual((project.memberships.count(), made.call_count), (2, 1))
+        call_command("seed_demo", stills=True, stdout=io.StringIO())
+        self.assertEqual(project.memberships.count(), 2)
+        self.assertEqual([call.args[1] for call in made.call_args_list if call.args[1]], [], "nothing is drawn again")
 
     def runs(self, steps: list[dict[str, Any]]) -> None:
         """Kept steps, fed from a picture and a matte of the moth, have no fault."""
@@ -397,10 +408,12 @@ class Seeding(ServerTest):
         self.enterContext(mock.patch.dict(f"{seeding}.SEQUENCES", dict.fromkeys(SEQUENCES, 4)))
         name = "050 moth in flight"
         self.enterContext(mock.patch(f"{seeding}.MOVING", {name: MOVING[name]}))
+        self.enterContext(mock.patch(f"{seeding}.SHOTS", {}))
+        self.enterContext(mock.patch(f"{seeding}.generate"))
         self.enterContext(self.settings(VAR=Path(self.enterContext(tempfile.TemporaryDirectory()))))
         # Stopped before the shot is whole, nothing of it is there; stopped among its frames, they stay.
         with mock.patch(f"{seeding}.save", side_effect=SystemExit), self.assertRaises(SystemExit):
-            call_command("seed_demo", moving=True, stdout=io.StringIO())
+            call_command("seed_demo", rest=True, stdout=io.StringIO())
         self.assertFalse(Shot.objects.filter(name=name).exists())
         added = sequences.add_frame
 
@@ -410,9 +423,9 @@ class Seeding(ServerTest):
             added(source, number, file)
 
         with mock.patch(f"{seeding}.sequences.add_frame", stopped), self.assertRaises(SystemExit):
-            call_command("seed_demo", moving=True, stdout=io.StringIO())
+            call_command("seed_demo", rest=True, stdout=io.StringIO())
         for _ in range(2):
-            call_command("seed_demo", moving=True, stdout=io.StringIO())
+            call_command("seed_demo", rest=True, stdout=io.StringIO())
         self.assertEqual(made.call_count, 3, "the last time nothing was missing")
         shot = Shot.objects.get(name=name)
         frames = Source.objects.get(shot=shot, numbered=True).frames
@@ -423,5 +436,5 @@ class Seeding(ServerTest):
         self.assertEqual([row["problem"] for row in rows if row["problem"]], [])
         # What people brought along themselves is none of the demo's, however few frames it has.
         Source.objects.create(shot=shot, files="own.mkv", numbered=True, size=1, fingerprint="x")
-        call_command("seed_demo", moving=True, stdout=io.StringIO())
+        call_command("seed_demo", rest=True, stdout=io.StringIO())
         self.assertEqual(made.call_count, 3)

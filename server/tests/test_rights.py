@@ -172,6 +172,7 @@ READS: dict[tuple[str, str], Any] = {
         "model": "shift",
     },
     ("POST", "/api/shots/{shot_id}/steady"): {"address": "matte", "frames": [1, 2]},
+    ("GET", "/api/projects/{project_id}/coming"): None,
     ("POST", "/api/shots/{shot_id}/steadiness"): {"rows": [STEADY_ROW]},
     ("POST", "/api/shots/{shot_id}/space"): {},
     ("POST", "/api/shots/{shot_id}/elevation"): {"address": "moth.R"},

@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import json
+import subprocess
+import sys
+import tempfile
 from datetime import timedelta
 from pathlib import Path
 from typing import Any
@@ -16,6 +20,7 @@ from deliveries.models import RenderState
 from jobs import chores
 from projects.models import Membership, Project, Role, Shot
 from sources.models import Source
+from wall import coming
 from wall.tidying import KEPT_DAYS
 
 
@@ -163,6 +168,31 @@ class Wall(ServerTest):
         for refused in (self.api.put(path, {"name": "  "}), self.api.post("/api/projects", {"name": " "})):
             self.refused(refused, 422, "name")
         self.refused(self.api.post(f"{path}/shots", {"name": "   "}), 422, "name")
+
+    def test_shots_that_are_to_come_are_told_while_somebody_makes_them(self) -> None:
+        folder = Path(self.enterContext(tempfile.TemporaryDirectory()))
+        self.enterContext(self.settings(VAR=folder))
+        path = f"/api/projects/{self.project.pk}/coming"
+        self.assertEqual(self.api.get(path).json(), [])
+        coming.tell(self.project.pk, [("110 glasshouse", 0.25), ("115 fireflies", 0)])
+        told = [{"name": "110 glasshouse", "share": 0.25}, {"name": "115 fireflies", "share": 0.0}]
+        self.assertEqual(self.api.get(path).json(), told)
+        other = Project.objects.create(name="Another house")
+        user = self.project.memberships.first().user
+        Membership.objects.create(project=other, user=user, role=Role.VIEWER)
+        self.assertEqual(self.api.get(f"/api/projects/{other.pk}/coming").json(), [])
+        # Who made them is gone, or left half a file: then nothing comes.
+        file = folder / "coming.json"
+        ended = subprocess.Popen([sys.executable, "-c", ""])
+        ended.wait()
+        file.write_text(json.dumps(json.loads(file.read_text()) | {"by": ended.pid}))
+        self.assertEqual(self.api.get(path).json(), [])
+        for nonsense in ("", "{", "[1]", json.dumps({"project": self.project.pk})):
+            file.write_text(nonsense)
+            self.assertEqual(self.api.get(path).json(), [])
+        coming.tell(self.project.pk, [("110 glasshouse", 1)])
+        coming.tell(self.project.pk, [])
+        self.assertEqual((self.api.get(path).json(), list(folder.iterdir())), ([], []))
 
     def test_a_sequence_is_duplicated_with_its_frames(self) -> None:
         started = self.api.post(f"{self.path}/sequences", {"files": "fly.%04d.exr"}).json()

@@ -15,7 +15,7 @@ from projects.api import NewName
 from projects.models import Shot, ShotState
 from recipes.shots import ShotRow, router, shot_row
 from tags.services import set_tags
-from wall import tidying
+from wall import coming, tidying
 
 __all__ = ["router"]
 
@@ -37,6 +37,13 @@ class Loss(Schema):
     sources: int
     bytes: int
     deliverables: int
+
+
+class ComingShot(Schema):
+    """A shot that is still being made."""
+
+    name: str
+    share: float = Field(description="How much of its pictures is drawn, 0 to 1")
 
 
 class DeletedShot(Schema):
@@ -105,3 +112,10 @@ def recover_shot(request: HttpRequest, shot_id: int) -> ShotRow:
     shot = tidying.recover(get_shot(request, shot_id, write=True, deleted=True))
     note(request, f"recovered the shot '{shot.name}' of '{shot.project.name}'")
     return shot_row(shot)
+
+
+@router.get("/projects/{project_id}/coming", response=list[ComingShot])
+def coming_shots(request: HttpRequest, project_id: int) -> list[ComingShot]:
+    """The shots of a project that are still being made, as those of the demo are at its first start."""
+    project = get_project(request, project_id)
+    return [ComingShot(name=name, share=share) for name, share in coming.coming(project.pk)]

@@ -1,14 +1,17 @@
-"""`manage.py seed_demo`: a demo user and the Night Conservatory, made once; with `--moving` the shots that move."""
+"""`manage.py seed_demo`: a demo user and the first shots of the Night Conservatory, made once; with `--stills` all that
+stand still, with `--rest` everything, which the wall tells of while it is drawn."""
 
 from argparse import ArgumentParser
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from pathlib import Path
+from threading import Event, Thread
 from typing import Any
 
 from django.conf import settings
 from django.core.files import File
 from django.core.management.base import BaseCommand
-from django.db import transaction
+from django.db import connection, transaction
 from django.utils import timezone
 
 from accounts.models import User
@@ -41,6 +44,7 @@ from sources.services import import_file
 from stage.services import plan
 from stage.slow import compute
 from tags.services import set_tags
+from wall import coming
 
 
 class Command(BaseCommand):
@@ -49,7 +53,8 @@ class Command(BaseCommand):
     help = __doc__
 
     def add_arguments(self, parser: ArgumentParser) -> None:
-        parser.add_argument("--moving", action="store_true", help="the shots that move, drawn after the stills")
+        parser.add_argument("--stills", action="store_true", help="all shots that stand still")
+        parser.add_argument("--rest", action="store_true", help="all shots, and what is slow in them is computed ahead")
 
     def handle(self, *args: Any, **options: Any) -> None:
         settings.NEXAL_JOBS = "inline"
@@ -67,28 +72,74 @@ class Command(BaseCommand):
         if made_now:
             for chain in CHAINS:
                 keep(project, user.pk, NewChain(**chain))
-        shots = MOVING if options["moving"] else SHOTS
+        folder = Path(settings.VAR) / "demo"
         # What somebody has deleted is not made anew.
         there = {*project.shots.values_list("name", flat=True), *project.shots.values_list("deleted_name", flat=True)}
-        missing = [name for name in shots if name not in there]
-        half = sequences_of(project, shots) if options["moving"] else []
-        if options["moving"]:
-            compute_ahead(project)
-        if not missing and not half:
+        stills = SHOTS if options["rest"] or options["stills"] else list(SHOTS)[:FIRST]
+        missing = [name for name in stills if name not in there]
+        if missing:
+            self.stdout.write("drawing the Night Conservatory")
+        if not options["rest"]:
+            generate(folder, [files for name in missing for files in pictures_of(name)])
+            self._seeded(missing, project, user.pk, folder)
             return
-        folder = Path(settings.VAR) / "demo"
-        self.stdout.write("rendering the Night Conservatory (minutes)" if options["moving"] else "rendering (a minute)")
-        if not options["moving"]:
-            generate(folder)
-        for source in half:
-            generate_sequence(folder, source.files)
-            _seed_frames(source, folder)
-        for name in missing:
-            # One shot after the other: the first moves while the next is drawn.
+        moving = [name for name in MOVING if name not in there]
+        with told(project.pk, folder, [*missing, *moving]):
+            # One shot after the other: the first is looked at while the next is drawn.
+            self._seeded(missing, project, user.pk, folder)
+            compute_ahead(project)
+            for source in sequences_of(project, MOVING):
+                generate_sequence(folder, source.files)
+                _seed_frames(source, folder)
+            self._seeded(moving, project, user.pk, folder)
+
+    def _seeded(self, names: Iterable[str], project: Project, author: int, folder: Path) -> None:
+        for name in names:
+            generate(folder, pictures_of(name))
             for files in sequences_in(name):
                 generate_sequence(folder, files)
-            seed_shot(project, name, user.pk, folder)
+            seed_shot(project, name, author, folder)
             self.stdout.write(f"shot {name}")
+
+
+FIRST = 3
+"""Shots that stand before the application is opened."""
+TELL_SECONDS = 1.0
+
+
+@contextmanager
+def told(project: int, folder: Path, names: Sequence[str]) -> Iterator[None]:
+    """Have the wall tell of shots that are to come, and how far their pictures are, until they are there."""
+    done = Event()
+
+    def share(name: str) -> float:
+        needed = [
+            *pictures_of(name),
+            *(numbered_file(f, n + 1) for f in sequences_in(name) for n in range(SEQUENCES[f])),
+        ]
+        return sum((folder / file).is_file() for file in needed) / len(needed)
+
+    def tell() -> None:
+        try:
+            while True:
+                there = {*Shot.objects.filter(project=project, name__in=names).values_list("name", flat=True)}
+                coming.tell(project, [(name, share(name)) for name in names if name not in there])
+                if done.wait(TELL_SECONDS):
+                    return
+        finally:
+            connection.close()
+
+    if not names:
+        yield
+        return
+    teller = Thread(target=tell, name="nexal-coming")
+    teller.start()
+    try:
+        yield
+    finally:
+        done.set()
+        teller.join()
+        coming.tell(project, [])
 
 
 OTHERS = {"lamplighter": ("Orla of the Lamps", Role.ARTIST), "gardener": ("Bram of the Ferns", Role.VIEWER)}
@@ -105,7 +156,7 @@ def _person(username: str, name: str) -> tuple[User, bool]:
 
 
 def compute_ahead(project: Project) -> None:
-    """The slow steps of the shots that stand still, so that nobody waits for them who looks at the demo first."""
+    """The slow steps of the shots that stand still, so that who looks at them later need not wait."""
     for shot in Shot.objects.filter(project=project, name__in=SHOTS).select_related("head"):
         if shot.head is None:
             continue
@@ -124,6 +175,11 @@ def sequences_of(project: Project, shots: Iterable[str]) -> list[Source]:
     """The sequences of demo shots that a stopped seeding left without all of their frames; others are people's own."""
     found = Source.objects.filter(shot__project=project, shot__name__in=shots, numbered=True, files__in=SEQUENCES)
     return [source for source in found if source.frames.count() < SEQUENCES[source.files]]
+
+
+def pictures_of(name: str) -> list[str]:
+    """The single pictures that a demo shot holds."""
+    return [spec["files"] for spec in (SHOTS | MOVING)[name]["sources"].values() if spec["files"] not in SEQUENCES]
 
 
 def sequences_in(name: str) -> list[str]:

@@ -937,6 +937,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/projects/{project_id}/coming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Coming Shots
+         * @description The shots of a project that are still being made, as those of the demo are at its first start.
+         */
+        get: operations["wall_api_coming_shots"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/shots/{shot_id}/revisions": {
         parameters: {
             query?: never;
@@ -3103,6 +3123,19 @@ export interface components {
              * Format: date-time
              */
             gone: string;
+        };
+        /**
+         * ComingShot
+         * @description A shot that is still being made.
+         */
+        ComingShot: {
+            /** Name */
+            name: string;
+            /**
+             * Share
+             * @description How much of its pictures is drawn, 0 to 1
+             */
+            share: number;
         };
         /** RevisionRow */
         RevisionRow: {
@@ -6019,6 +6052,28 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ShotRow"];
+                };
+            };
+        };
+    };
+    wall_api_coming_shots: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                project_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComingShot"][];
                 };
             };
         };

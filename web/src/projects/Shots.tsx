@@ -8,6 +8,7 @@ import { Choose } from "@/parts/Choose";
 import { Message } from "@/parts/Message";
 import { Waiting } from "@/parts/Waiting";
 
+import { Coming } from "./Coming";
 import { Members } from "./Members";
 import { NewName } from "./NewName";
 import { PageFrame } from "./PageFrame";
@@ -205,6 +206,7 @@ export function Shots() {
             </ul>
           </section>
         ))}
+        <Coming project={project} />
       </div>
       {asking?.kind === "members" && about.data && (
         <Members project={project} role={about.data.role} onClose={close} />

@@ -1,7 +1,7 @@
 """Keeps the database and the server running: one process that starts them, watches them and starts them again.
 
     python tools/house.py database        have the database run; prints its port
-    python tools/house.py server PORT     have the server run, too; prints its port
+    python tools/house.py server PORT     have the server run, too, anew if the program has changed; prints its port
     python tools/house.py stop            end everything
     python tools/house.py status          what runs, where, since when, and what is wrong
 
@@ -14,6 +14,7 @@ from __future__ import annotations
 
 import ctypes
 import fcntl
+import hashlib
 import http.client
 import json
 import os
@@ -359,7 +360,34 @@ def database() -> int:
     return 0
 
 
+def program() -> str:
+    """What the server is made of, in short: it changes with any file of its code, of the page, or of the libraries."""
+    if given := os.environ.get("NEXAL_PROGRAM"):
+        return given
+    digest = hashlib.blake2b(digest_size=16)
+    code = (
+        path for part in ("core/nexal", "server") for path in ROOT.glob(f"{part}/**/*.py") if "tests" not in path.parts
+    )
+    for path in sorted([*code, *ROOT.glob("web/dist/index.html"), *ROOT.glob("requirements.lock")]):
+        digest.update(f"{path.relative_to(ROOT)}\0".encode() + path.read_bytes())
+    return digest.hexdigest()
+
+
+def end_of_another(now: str) -> None:
+    """End a server that runs another program than there is now."""
+    known = read(WANTS)
+    if not known or known.get("program") == now or not present().get("server", {}).get("pid"):
+        return
+    print("the program has changed since the server began: it is started anew", file=sys.stderr)
+    WANTS.unlink(missing_ok=True)
+    deadline = time.monotonic() + STOP_SECONDS + 5
+    while present().get("server", {}).get("pid") and time.monotonic() < deadline:
+        time.sleep(LOOK_SECONDS)
+
+
 def server(port: int) -> int:
+    now = program()
+    end_of_another(now)
     running = present().get("server", {})
     if not (running.get("pid") and read(WANTS)) and not is_free(port):
         fail(f"port {port} is taken", "set NEXAL_PORT to a free one, or stop what uses it")
@@ -367,7 +395,7 @@ def server(port: int) -> int:
     if not (running.get("pid") and known):
         environment = {name: value for name, value in os.environ.items() if name.startswith("NEXAL_")}
         workers = int(os.environ.get("NEXAL_WORKERS") or min(2, os.cpu_count() or 1))
-        write(WANTS, {"port": port, "workers": workers, "environment": environment})
+        write(WANTS, {"port": port, "workers": workers, "environment": environment, "program": now})
     ensure()
     print(wait_for("server")["port"])
     return 0

@@ -217,6 +217,22 @@ class House(unittest.TestCase):
         (self.var / "breaking").unlink()
         wait_until(lambda: self.state()["server"]["ready"])
 
+    def test_a_server_that_runs_an_older_program_is_started_anew(self) -> None:
+        self.up(NEXAL_PROGRAM="one")
+        first, database = self.pid("server"), self.pid("database")
+        self.up(NEXAL_PROGRAM="one")
+        self.assertEqual(self.pid("server"), first)
+        with (self.var / "house" / "users").open("a") as users:
+            # As `run` does, so that the database stays.
+            fcntl.flock(users, fcntl.LOCK_SH)
+            found = self.house("server", str(self.port), NEXAL_PROGRAM="two")
+            self.assertEqual(found.stdout.strip(), str(self.port))
+            self.assertIn("the program has changed", found.stderr)
+            wait_until(lambda: self.pid("server") not in (None, first), "another server")
+            self.assertFalse(self.alive(first))
+            self.assertEqual(self.pid("database"), database)
+        self.up(NEXAL_PROGRAM="two")
+
     def test_a_port_that_is_taken_is_told(self) -> None:
         with socket.create_server(("127.0.0.1", self.port)):
             found = self.house("server", str(self.port))

@@ -8,9 +8,12 @@ from typing import Any
 
 import numpy as np
 from django.core.files.uploadedfile import SimpleUploadedFile
+from django.test import override_settings
 from server_support import ServerTest, exr_bytes
 from space_scenes import BALL, SIZE, camera_to_world, centres, header, subpixels
 
+from deliveries import scheduled
+from deliveries.models import Render
 from demo.night.naming import hashed_bits, hashed_names, hashed_value
 from nexal.formats.decoded import untagged
 from nexal.session import MANIFEST_BYTES
@@ -130,6 +133,13 @@ class SpaceTest(ServerTest):
         self.assertIn("scene.exr", answer.json()["told"][0])
         self.assertEqual(self.post("locate", **ask)["ids"][0]["name"], "moth")
         self.assertEqual(self.post("space")[0]["ids"][0]["names"], ["moth", "pot"])
+        # On a farm they go along with the frame, to be known by machines that never saw the file.
+        spec = {"from": "scene", "file": "scene.exr"}
+        made = self.api.post(f"{self.path}/deliverables", {"name": "scene", "spec": spec}).json()
+        with override_settings(NEXAL_JOBS="thread"):
+            render = self.api.post(f"{self.path}/deliverables/{made['id']}/renders", {"first": 1, "last": 1}).json()
+        task = scheduled._task(Render.objects.get(pk=render["id"]), 1)
+        self.assertEqual(task.manifests, {"scene": {"things.json": text}})
         # A newer one takes its place; another picture's names are not taken for those of this one.
         self.assertEqual(sent("other.json", json.dumps({"pot": f"{hashed_bits('pot'):08x}"})).status_code, 200)
         self.assertEqual(self.post("space")[0]["ids"][0]["names"], ["pot"])

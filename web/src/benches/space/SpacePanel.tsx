@@ -2,6 +2,7 @@ import { type Item, type Problem, problemOf } from "@/api/client";
 import { type Recipe, type Step, changeStep, findStep } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Message } from "@/parts/Message";
+import { Waiting } from "@/parts/Waiting";
 import { useDraft } from "@/shot/draft";
 import { pictureOf } from "@/stage/focus";
 import { useView } from "@/stage/viewState";
@@ -39,10 +40,12 @@ export function SpacePanel({ spaces, space, ...props }: Props) {
       aria-label="Bench"
       className="flex w-80 shrink-0 flex-col overflow-hidden border-l border-line bg-panel text-[12px]"
     >
-      <div className="max-h-[46%] shrink-0 space-y-2 overflow-y-auto border-b border-line px-3 pb-3 pt-3">
+      {/* Its room is there before it is known what there is: what comes late would push away what is being clicked. */}
+      <div className="max-h-[46%] min-h-46 shrink-0 space-y-2 overflow-y-auto border-b border-line px-3 pb-3 pt-3">
         <h2 className="text-[13px] font-semibold">
           Space <span className="font-normal text-dim">{space ? `in ${space.source}` : ""}</span>
         </h2>
+        {!spaces && <Waiting text="Looking at what the render knows" />}
         {spaces && !space && (
           <p className="text-dim">
             No depth, positions, normals or ids here yet. Add a render that holds them; a channel that is

@@ -1,8 +1,9 @@
 """Runs a command at the share of one core, with all that it starts: what it draws is not to stand in anybody's way.
 
-    python tools/half_core.py [--share 0.5] COMMAND...
+    python tools/half_core.py [--share 0.5] [--while FILE] COMMAND...
 
-Whatever has used more than its share is stopped until it has not. Its end is that of the command.
+Whatever has used more than its share is stopped until it has not. Its end is that of the command, which ends when the
+file is there no more.
 """
 
 from __future__ import annotations
@@ -13,12 +14,14 @@ import subprocess
 import sys
 import time
 from contextlib import suppress
+from pathlib import Path
 
 import psutil
 
 LOOK_SECONDS = 0.1
 LONGEST_STOP = 0.5
 """Seconds: whoever waits for what it holds in the database waits no longer."""
+END_SECONDS = 5.0
 CREDIT = 0.3
 """Seconds of processor time that may be saved up."""
 
@@ -58,6 +61,7 @@ class Share:
 def main() -> int:
     parser = argparse.ArgumentParser(description="Run a command at a share of one core.")
     parser.add_argument("--share", type=float, default=0.5)
+    parser.add_argument("--while", dest="needed", type=Path, metavar="FILE")
     parser.add_argument("command", nargs=argparse.REMAINDER)
     given = parser.parse_args()
     running = subprocess.Popen(given.command)
@@ -69,6 +73,11 @@ def main() -> int:
 
     signal.signal(signal.SIGTERM, end)
     while running.poll() is None:
+        if given.needed and not given.needed.exists():
+            end(signal.SIGTERM, None)
+            with suppress(subprocess.TimeoutExpired):
+                return running.wait(END_SECONDS)
+            share.send(signal.SIGKILL)
         wait = share.look()
         if wait > LOOK_SECONDS:
             try:

@@ -1,8 +1,10 @@
 """The server's one engine, and what the stage asks of it."""
 
+import fcntl
 import gc
 import threading
 from functools import cache
+from pathlib import Path
 
 from django.conf import settings
 
@@ -22,6 +24,15 @@ def engine() -> Engine:
     return Engine(settings.NEXAL_CACHE_BYTES, kept=Kept(settings.NEXAL_KEPT, settings.NEXAL_KEPT_BYTES))
 
 
+def wait_for_compiler() -> None:
+    """Wait until another process that compiles the kernels for all is done (`run` holds the lock for it): what it keeps
+    on the disk is only loaded then. What is needed before that is compiled where it is needed."""
+    path = Path(settings.VAR) / "compiling.lock"
+    if path.exists():
+        with path.open("rb") as lock:
+            fcntl.flock(lock, fcntl.LOCK_SH)
+
+
 def warm_up() -> None:
     """Compile and load kernels in the background, so that the first drag does not wait for them."""
 
@@ -30,6 +41,7 @@ def warm_up() -> None:
         from nexal.operations import catalogue
 
         catalogue()
+        wait_for_compiler()
         warm()
         # What is loaded stays: looked through for garbage again and again, it would stop everybody for a fifth of a
         # second once in some hundred requests.

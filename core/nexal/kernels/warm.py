@@ -8,7 +8,8 @@ from nexal.picture import Plane
 
 
 def warm() -> None:
-    """Run every compiled kernel once on a few pixels."""
+    """Run every compiled kernel once on a few pixels; first what the first drags need, last what has a bench of its
+    own."""
     from nexal.kernels.clouds import clouds
     from nexal.kernels.coverage import feathered_coverage, flatten
     from nexal.kernels.discs import LARGE
@@ -24,9 +25,6 @@ def warm() -> None:
     from nexal.kernels.warping import FILTER_SUPPORT, resample
 
     pixels = np.full((4, 4), 0.5, np.float32)
-    warm_textures(pixels)
-    warm_space()
-    warm_mattes()
     recording = Recording()
     recording.program([encode(recording.input("pixels"))]).run({"pixels": pixels}, [pixels.copy()], (0.0, 0.0, 1.0))
     prepare()
@@ -51,6 +49,9 @@ def warm() -> None:
     ramp = np.tile(np.linspace(0, 1, 9, dtype=np.float32), (5, 1))
     trimap = np.where(ramp < 0.3, 0, np.where(ramp > 0.7, 1, 0.5)).astype(np.float32)
     closed_form(np.stack([ramp] * 3, axis=-1).astype(np.float64), trimap, lambda done: None)
+    warm_mattes()
+    warm_textures(pixels)
+    warm_space()
 
 
 def warm_space() -> None:

@@ -36,7 +36,7 @@ export function Coming({ project }: { project: number }) {
             <span className="mt-1 block h-1 rounded-full bg-well">
               <span
                 className="block h-1 rounded-full bg-lichen"
-                style={{ width: `${Math.round(100 * shot.share)}%` }}
+                style={{ width: `${index === at || shot.share >= 1 ? Math.round(100 * shot.share) : 0}%` }}
               />
             </span>
             <span className="mt-1 block font-mono text-[11px] text-faint">

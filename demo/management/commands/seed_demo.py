@@ -41,7 +41,7 @@ from recipes.services import first_revision, save
 from sources import sequences
 from sources.models import Source, SourceState
 from sources.services import import_file
-from stage.services import plan
+from stage.services import plan, wait_for_compiler
 from stage.slow import compute
 from tags.services import set_tags
 from wall import coming
@@ -85,6 +85,7 @@ class Command(BaseCommand):
             return
         moving = [name for name in MOVING if name not in there]
         with told(project.pk, folder, [*missing, *moving]):
+            wait_for_compiler()
             # One shot after the other: the first is looked at while the next is drawn.
             self._seeded(missing, project, user.pk, folder)
             compute_ahead(project)

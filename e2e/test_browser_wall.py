@@ -63,7 +63,7 @@ class Wall(BrowserTest):
         first_revision(Shot.objects.create(project=self.project, name="110 glasshouse"), self.user.pk)
         coming.tell(self.project.pk, [("115 fireflies", 1)])
         self.page.get_by_role("link", name="110 glasshouse").wait_for()
-        place.get_by_text("being put together").wait_for()
+        place.get_by_text("drawn", exact=True).wait_for()
         coming.tell(self.project.pk, [])
         place.wait_for(state="hidden")
 

@@ -41,7 +41,7 @@ export function Coming({ project }: { project: number }) {
             </span>
             <span className="mt-1 block font-mono text-[11px] text-faint">
               {shot.share >= 1
-                ? "being put together"
+                ? "drawn"
                 : index === at
                   ? `${Math.round(100 * shot.share)} % drawn`
                   : "to come"}

@@ -228,6 +228,43 @@ class Repaired(TimeTest):
         self.set_choice("Version", "2: 3 newer")
         self.assert_pixel(page, 160, 90, [code(0.9), code(0.25), code(0.0625)])
         self.comes_to(lambda: self.recipe()["sources"]["flight"].get("version"), 2)
+        self.set_choice("Version", "1: the first frames")
+        self.assert_frame_seen(3)
+        self.comes_to(lambda: self.recipe()["sources"]["flight"].get("version"), 1)
+
+    def test_a_drop_that_broke_off_is_taken_up_by_the_next_one(self) -> None:
+        page = self.open_moving()
+        self.go_to(3)
+        files = [self.again(number, 0.9) for number in (3, 4, 5, 6)]
+        sent: list[Route] = []
+
+        def broken(route: Route) -> None:
+            sent.append(route)
+            if len(sent) > 1:
+                route.abort()
+            else:
+                route.continue_()
+
+        page.route("**/frames", broken)
+        self.taken(files, "4 numbered files")
+        page.get_by_text("the connection broke").wait_for()
+        source = Source.objects.get(shot=self.shot)
+        self.comes_to(lambda: source.frames.filter(version=2).count(), 1)
+        self.assertNotIn("version", self.recipe()["sources"]["flight"])
+        page.unroute("**/frames")
+        # One is equal now to what came, and it is that which is meant.
+        self.taken(files, "4 numbered files")
+        page.get_by_text("differ").first.wait_for()
+        self.comes_to(lambda: self.recipe()["sources"]["flight"].get("version", 1) > 1, True)
+        for number in (3, 4, 5, 6):
+            self.go_to(number)
+            self.assert_pixel(page, 160, 90, [code(0.9), code(0.25), code(0.0625)])
+        # All there already, and read by nobody: dropped once more, they are read.
+        self.set_choice("Version", "1: the first frames")
+        self.comes_to(lambda: self.recipe()["sources"]["flight"].get("version"), 1)
+        self.taken(files, "4 numbered files")
+        page.get_by_text("4 equal").wait_for()
+        self.comes_to(lambda: self.recipe()["sources"]["flight"].get("version", 1) > 1, True)
 
     def test_a_file_that_looks_like_a_frame_may_be_a_picture_of_its_own(self) -> None:
         page = self.open_moving()

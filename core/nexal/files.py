@@ -30,7 +30,7 @@ def written_whole(path: Path) -> Iterator[Path]:
         raise
 
 
-def stamp_of(path: Path) -> Stamp:
+def stamp_of(path: str | Path) -> Stamp:
     """What tells a file from what it was before. Raises OSError."""
-    found = path.stat()
+    found = os.stat(path)
     return found.st_size, found.st_mtime_ns, found.st_ino

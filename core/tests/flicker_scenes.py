@@ -22,6 +22,17 @@ from nexal.recipe import parse_recipe
 WIDTH, HEIGHT, FRAMES, FINE = 320, 180, 16, 2
 MARGIN = 60
 Kind = Literal["screen", "lamp", "hand", "none"]
+MATTE_BEFORE_PICTURE = parse_recipe(
+    {
+        "nexal": 1,
+        "sources": {"s": {"files": "s"}, "m": {"files": "m"}},
+        "steps": [
+            {"name": "cut", "op": "attach_alpha", "in": {"picture": "s", "alpha": "m.M"}},
+            {"name": "matte", "op": "copy_channel", "in": {"from": "cut.A"}},
+        ],
+    }
+)
+"""The step `matte` is the channel M of the source `m`, which belongs to the picture `s`."""
 KINDS: tuple[Kind, ...] = ("screen", "lamp", "hand", "none")
 
 
@@ -141,20 +152,10 @@ def scene(kind: Kind, seed: int) -> FlickerScene:
 
 def told_of(pictures: Sequence[Plane], mattes: Sequence[Plane]) -> dict[str, Any]:
     """What is told of mattes before their pictures."""
-    recipe = parse_recipe(
-        {
-            "nexal": 1,
-            "sources": {"s": {"files": "s"}, "m": {"files": "m"}},
-            "steps": [
-                {"name": "cut", "op": "attach_alpha", "in": {"picture": "s", "alpha": "m.M"}},
-                {"name": "matte", "op": "copy_channel", "in": {"from": "cut.A"}},
-            ],
-        }
-    )
 
     def plan(frame: int) -> Plan:
         planes = {name: np.ascontiguousarray(pictures[frame - 1][..., at]) for at, name in enumerate("RGB")}
         matte = MemorySource({"M": mattes[frame - 1]}, name=f"m{frame}")
-        return Plan(recipe, frame, {"s": MemorySource(planes, name=f"s{frame}"), "m": matte})
+        return Plan(MATTE_BEFORE_PICTURE, frame, {"s": MemorySource(planes, name=f"s{frame}"), "m": matte})
 
     return summary(list(steady(Engine(threads=2), plan, "matte", range(1, len(pictures) + 1))))

@@ -14,7 +14,7 @@ from pathlib import Path
 import cv2
 import numpy as np
 from core_support import CoreTest, MemorySource, workers_by_hand, write_exr
-from flicker_scenes import KINDS, scene, told_of
+from flicker_scenes import KINDS, MATTE_BEFORE_PICTURE, scene, told_of
 
 from nexal.analysis.follow import follow, movement_of, outline_of
 from nexal.analysis.run import run_recipe
@@ -173,16 +173,6 @@ class Steadiness(CoreTest):
     def test_change_counts_where_the_picture_stood_still_and_the_worst_frame_is_named(self) -> None:
         random = np.random.default_rng(5)
         base = texture(3)[:120, :160]
-        recipe = parse_recipe(
-            {
-                "nexal": 1,
-                "sources": {"s": {"files": "s"}, "m": {"files": "m"}},
-                "steps": [
-                    {"name": "cut", "op": "attach_alpha", "in": {"picture": "s", "alpha": "m.M"}},
-                    {"name": "matte", "op": "copy_channel", "in": {"from": "cut.A"}},
-                ],
-            }
-        )
         sources = {}
         for frame in range(1, 9):
             seen = base + random.normal(0, 0.004, base.shape).astype(np.float32)
@@ -197,7 +187,7 @@ class Steadiness(CoreTest):
                 "s": MemorySource(dict.fromkeys("RGB", seen), name=f"s{frame}"),
                 "m": MemorySource({"M": matte}, name=f"m{frame}"),
             }
-        plans = lambda frame: Plan(recipe, frame, sources[frame])  # noqa: E731
+        plans = lambda frame: Plan(MATTE_BEFORE_PICTURE, frame, sources[frame])  # noqa: E731
         rows = list(steady(Engine(threads=2), plans, "matte", range(1, 9)))
         self.assertIsNone(rows[0].change)
         for row in rows[1:]:
@@ -254,7 +244,11 @@ class Flicker(CoreTest):
         still = [pictures[0]] * 4
         self.assertEqual(told_of(still, [np.ones((60, 80), np.float32)] * 4)["verdict"], "steady")
         turned = [np.full((60, 80), at % 2, np.float32) for at in range(4)]
-        self.assertEqual(told_of(still, turned)["verdict"], "flickers")
+        told = told_of(still, turned)
+        self.assertEqual(told["verdict"], "flickers")
+        self.assertTrue(
+            all(0 <= row[name] <= 1 for row in told["frames"][1:] for name in ("flicker", "common", "judged"))
+        )
 
     def test_a_hard_matte_is_judged_by_its_edges(self) -> None:
         picture = scene("none", 45).pictures[0]

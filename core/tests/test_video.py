@@ -229,6 +229,18 @@ class Travelling(VideoTest):
                 self.assertIn(f'"framesPerSecond":"{rate.numerator}/{rate.denominator}"', text)
                 self.assertEqual(code, str(given.after(4 if ";" in codec or ":28" in codec else 2, Fraction(rate))))
 
+    def test_what_no_header_can_hold_is_left_out_and_delivered_all_the_same(self) -> None:
+        for rate, code in ((100, "01:00:00:98"), (24, "01:00:00:98")):
+            with self.subTest(rate):
+                name = f"v{rate}.mov"
+                given = {"timecode": code}
+                write_video(self.place / name, range(2), base=Fraction(1, rate), rate=rate, metadata=given)
+                (exr,) = self.rendered({"files": name}, range(1, 2), "o.exr")
+                header = OpenEXR.File(str(exr)).header()
+                self.assertEqual(header["framesPerSecond"], rate)
+                frames = header["timeCode"].frame if "timeCode" in header else None
+                self.assertEqual(frames, {100: None, 24: 2}[rate])
+
     def test_header_values_of_before_are_as_they_were(self) -> None:
         write_exr(self.place / "plain.exr", {name: np.ones((4, 4), np.float16) for name in "RGB"})
         (exr,) = self.rendered({"files": "plain.exr"}, range(1, 2), "o.exr")

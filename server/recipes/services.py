@@ -70,7 +70,10 @@ def save(shot: Shot, author: int, parent: int, recipe: Recipe, restores: int | N
     """
     locked = _locked(shot, parent)
     assert locked.head is not None
-    data = sequences.complete_versions(shot.pk, recipe.as_json(), locked.head.recipe)
+    data = recipe.as_json()
+    if restores is None:
+        # An earlier revision reads the frames that it read.
+        data = sequences.complete_versions(shot.pk, data, locked.head.recipe)
     if data == locked.head.recipe:
         return locked.head
     last = Revision.objects.filter(shot=locked).aggregate(last=Max("number"))["last"] or 0

@@ -7,12 +7,14 @@ import tempfile
 import zipfile
 from collections.abc import Sequence
 from concurrent.futures import ThreadPoolExecutor
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 from unittest import mock
 
 import numpy as np
 from core_support import workers_by_hand
+from django.apps import apps
 from django.conf import settings
 from django.core.files.base import ContentFile
 from django.core.files.uploadedfile import SimpleUploadedFile
@@ -269,6 +271,19 @@ class Versions(SequenceTest):
         self.api.post(f"{self.path}/undo", {"head": self.head()})
         self.assertEqual(self.red(2), 2)
 
+    def test_an_earlier_revision_that_is_restored_reads_the_frames_that_it_read(self) -> None:
+        first = self.head()
+        self.add(self.source, 2, frame_bytes(20))
+        self.save(self.recipe(version=2))
+        body = {"parent": self.head(), "recipe": self.recipe(), "restores": first}
+        restored = self.api.post(f"{self.path}/revisions", body).json()
+        self.assertIn(f"Revision {first}", restored["sentence"])
+        self.assertEqual(self.red(2), 2)
+        # Who wants the first frames says so.
+        self.save(self.recipe(version=2))
+        self.assertEqual(self.save(self.recipe(version=1)).json()["recipe"]["sources"]["moth"]["version"], 1)
+        self.assertEqual(self.red(2), 2)
+
     def head(self) -> int:
         return int(self.api.get(self.path).json()["head"]["number"])
 
@@ -444,6 +459,19 @@ class Videos(SequenceTest):
         self.assertEqual((frames["numbers"], frames["count"], frames["rate"]), ([[1, 2], [5, 6]], 4, 25))
         self.assertIn("its rate varies; it has 4 frames", row["warnings"][0])
         np.testing.assert_allclose([self.red(frame) for frame in range(1, 7)], [1, 2, 2, 2, 3, 4], atol=0.01)
+
+    def test_one_of_before_is_counted_anew(self) -> None:
+        row = self.upload("clip.mkv", video_bytes(times=[0, 1, 4, 5]))
+        still = self.upload("leaf.exr")
+        # As it was counted: made even by time.
+        for number in (3, 4):
+            SourceFrame.objects.create(source_id=row["id"], number=number, size=0, fingerprint=f"x-{number}")
+        import_module("sources.migrations.0009_count_videos").count_anew(apps, None)
+        self.assertIn(row["id"], sources.unfinished())
+        self.assertNotIn(still["id"], sources.unfinished())
+        sources.unpack(row["id"])
+        numbers = SourceFrame.objects.filter(source=row["id"]).values_list("number", "state")
+        self.assertEqual(list(numbers), [(number, "ready") for number in (1, 2, 5, 6)])
 
     def test_one_that_is_cut_short_is_told_and_what_is_there_is_usable(self) -> None:
         content = video_bytes(40)

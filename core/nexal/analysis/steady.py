@@ -158,12 +158,10 @@ def _flicker(before: _Frame, now: _Frame) -> tuple[float | None, float | None, f
         return None, None, 0.0
     beyond = np.where(judged, now.matte - warped(before.matte, found.field), np.float32(0))
     weight = cv2.GaussianBlur(judged.astype(np.float32), (0, 0), TOGETHER)
-    shared = cv2.GaussianBlur(beyond, (0, 0), TOGETHER)[judged] / weight[judged]
-    return (
-        float(np.abs(beyond[judged]).mean(dtype=np.float64)),
-        float(np.abs(shared).mean(dtype=np.float64)),
-        part,
-    )
+    together = np.abs(cv2.GaussianBlur(beyond, (0, 0), TOGETHER)[judged]) / weight[judged]
+    # Of what is 1 everywhere the mean is 1 but for rounding.
+    common = min(1.0, float(together.mean(dtype=np.float64)))
+    return float(np.abs(beyond[judged]).mean(dtype=np.float64)), common, part
 
 
 def _near_edges(*mattes: Plane) -> NDArray[np.bool_]:
@@ -182,7 +180,7 @@ def verdicts(rows: Sequence[Steadiness]) -> list[Verdict | None]:
 
     A frame flickers whose neighbouring pixels change together (`common`) by more than 0.004 and more than three tenths
     of its `flicker`, and by more than three times the median of the range, or more than 0.01. Where less than a fifth
-    of the pixels near edges could be judged it cannot be told. (Tried on 200 scenes of known flicker, docs/recipes.md.)
+    of the pixels near edges could be judged it cannot be told. How well that does: docs/steadiness.md.
     """
     usual = float(np.median([row.common for row in rows if row.common is not None] or [0.0]))
     least = max(LEAST_FLICKER, min(FLICKERS * usual, THROUGHOUT))

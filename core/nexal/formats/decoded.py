@@ -113,8 +113,10 @@ def rate_tag(rate: Fraction) -> Tagged:
     return {"fraction": [rate.numerator, rate.denominator]}
 
 
-def timecode_tag(code: Timecode) -> Tagged:
-    """A timecode as a header value."""
+def timecode_tag(code: Timecode) -> Tagged | None:
+    """A timecode as a header value; None for what no header can hold, as of more than 60 frames a second."""
+    if code.hours >= 24 or max(code.minutes, code.seconds, code.frames) >= 60:
+        return None
     return {"timecode": [code.hours, code.minutes, code.seconds, code.frames, int(code.drops)]}
 
 

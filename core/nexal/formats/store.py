@@ -15,6 +15,7 @@ from contextlib import ExitStack, contextmanager, suppress
 from pathlib import Path
 
 from nexal.errors import NexalError
+from nexal.files import Stamp, stamp_of
 from nexal.formats.decoding import decode_file
 from nexal.formats.locks import acquire, held
 from nexal.formats.store_index import StoreIndex
@@ -47,10 +48,6 @@ def frame_digest(digest: str, number: int) -> str:
     return f"{digest}-{number}"
 
 
-_Stamp = tuple[int, int, int]
-"""Of a file: its size, when it was written in nanoseconds, its number on the disk."""
-
-
 class Library:
     """Decoded files by fingerprint below one folder, kept within a budget of bytes. The originals can rebuild it.
 
@@ -65,7 +62,7 @@ class Library:
         self.in_use_seconds = in_use_seconds
         self.index = StoreIndex(folder / LOCKS / INDEX, self._entries)
         self._touched: OrderedDict[str, float] = OrderedDict()
-        self._known: OrderedDict[str, tuple[_Stamp, StoredFile]] = OrderedDict()
+        self._known: OrderedDict[str, tuple[Stamp, StoredFile]] = OrderedDict()
         self._known_bytes = 0
         self._known_lock = threading.Lock()
         self._lock = threading.Lock()
@@ -76,10 +73,9 @@ class Library:
         For as long as its header is the same one, so is the object, with what was read of it.
         """
         try:
-            found = os.stat(f"{self.folder}/{digest}/{HEADER}")
+            stamp = stamp_of(f"{self.folder}/{digest}/{HEADER}")
         except OSError:
             return StoredFile(self.folder / digest)
-        stamp = (found.st_size, found.st_mtime_ns, found.st_ino)
         with self._known_lock:
             known = self._known.pop(digest, None)
             self._known_bytes -= known[0][0] if known else 0

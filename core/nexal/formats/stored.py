@@ -20,7 +20,7 @@ from nexal.formats.statistics import report
 from nexal.picture import Trait, Window
 
 HEADER, COMPLETE, PROFILE = "header.json", "complete", "profile.icc"
-STORE_VERSION = "2"
+STORE_VERSION = "3"
 """Stands in `complete`. What was unpacked by another version is unpacked anew."""
 LEVELS = (2, 4, 8)
 LEAST_MAPPED = 1 << 20

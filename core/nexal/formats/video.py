@@ -169,7 +169,8 @@ class Video:
         if self._timecode:
             code = self._timecode.after(number - 1, self._rate)
             metadata["timecode"] = str(code)
-            attributes[TIMECODE] = timecode_tag(code)
+            if given := timecode_tag(code):
+                attributes[TIMECODE] = given
         if transfer in (16, 18):
             name = "PQ" if transfer == 16 else "HLG"
             warnings.append(f"its light is coded by {name}; it is read as if by sRGB: choose its space")

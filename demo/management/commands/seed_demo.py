@@ -175,7 +175,7 @@ def compute_ahead(project: Project) -> None:
 def sequences_of(project: Project, shots: Iterable[str]) -> list[Source]:
     """The sequences of demo shots that a stopped seeding left without all of their frames; others are people's own."""
     found = Source.objects.filter(shot__project=project, shot__name__in=shots, numbered=True, files__in=SEQUENCES)
-    return [source for source in found if source.frames.count() < SEQUENCES[source.files]]
+    return [source for source in found if source.frames.filter(version=1).count() < SEQUENCES[source.files]]
 
 
 def pictures_of(name: str) -> list[str]:

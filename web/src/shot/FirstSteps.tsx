@@ -2,6 +2,7 @@ import { useRef } from "react";
 import { useSearchParams } from "react-router";
 
 import { jobPage, useHelp } from "@/help/helpState";
+import { FileInput } from "@/parts/FileInput";
 import { Button } from "@/parts/Button";
 
 import { useImport } from "./sources";
@@ -90,16 +91,7 @@ export function FirstSteps({ writable }: { writable: boolean }) {
                 More
               </Button>
             </div>
-            <input
-              ref={picker}
-              type="file"
-              multiple
-              hidden
-              onChange={(event) => {
-                void importFiles([...(event.target.files ?? [])]);
-                event.target.value = "";
-              }}
-            />
+            <FileInput picker={picker} multiple onFiles={(files) => void importFiles(files)} />
           </>
         ) : (
           <p className="text-dim">Nothing is in this shot yet. Its artists will add pictures.</p>

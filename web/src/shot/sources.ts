@@ -320,11 +320,14 @@ const listedOf = (shot: number) =>
 
 /** What came of frames, in words. */
 function tally(taken: string[]): string {
-  const words = { new: "new", differs: "differs", equal: "equal" };
-  return Object.entries(words)
-    .map(([key, word]) => [taken.filter((each) => each === key).length, word] as const)
-    .filter(([count]) => count > 0)
-    .map(([count, word]) => `${count} ${count > 1 && word === "differs" ? "differ" : word}`)
+  const count = (what: string) => taken.filter((each) => each === what).length;
+  const [fresh, other, equal] = [count("new"), count("differs"), count("equal")];
+  return [
+    fresh && `${fresh} new`,
+    other && `${other} ${other === 1 ? "differs" : "differ"}`,
+    equal && `${equal} equal`,
+  ]
+    .filter(Boolean)
     .join(", ");
 }
 
@@ -424,7 +427,12 @@ async function importSequence(
     if (!known) await look();
     if (wish === "add") told.push(tally(taken));
     const version = done.frames?.version ?? 1;
-    if (taken.includes("differs") && useDraft.getState().shot === shot) {
+    // Those that are equal to what came later are meant, too: an earlier drop of them may have broken off.
+    const later = (done.frames?.versions ?? []).flatMap((each) => each.numbers);
+    const meant = later.some(([from, to]) =>
+      [...sequence.files.keys()].some((at) => at >= from! && at <= to!),
+    );
+    if (meant && useDraft.getState().shot === shot) {
       const earlier = useDraft.getState().recipe;
       useDraft.getState().edit((recipe) => readVersion(recipe, source.files, version));
       if (useDraft.getState().recipe !== earlier)

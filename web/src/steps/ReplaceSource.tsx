@@ -6,6 +6,7 @@ import { sourceQuery } from "@/api/queries";
 import { type Recipe, addressesOf, itemOf, restOf, sourcesOf, stepsOf } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
+import { FileInput } from "@/parts/FileInput";
 import { Modal } from "@/parts/Modal";
 import { Waiting } from "@/parts/Waiting";
 import { useDraft } from "@/shot/draft";
@@ -74,16 +75,7 @@ export function ReplaceSource({ shot, name, recipe, now, onClose }: Props) {
           />
         )}
         <Button onClick={() => picker.current?.click()}>Add a file</Button>
-        <input
-          ref={picker}
-          type="file"
-          hidden
-          data-testid="replacing-file"
-          onChange={(event) => {
-            void importFiles([...(event.target.files ?? [])]);
-            event.target.value = "";
-          }}
-        />
+        <FileInput picker={picker} testId="replacing-file" onFiles={(files) => void importFiles(files)} />
       </div>
       {row && !next && <Waiting text="Looking at it" />}
       {row && next && (

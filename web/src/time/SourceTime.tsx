@@ -5,6 +5,7 @@ import { type SourceRow, api, got } from "@/api/client";
 import { type Recipe, type SourceSpec, sourcesOf } from "@/api/recipe";
 import { Button } from "@/parts/Button";
 import { Choose } from "@/parts/Choose";
+import { FileInput } from "@/parts/FileInput";
 import { Message } from "@/parts/Message";
 import { NumberBox } from "@/parts/NumberBox";
 import { useDraft } from "@/shot/draft";
@@ -78,16 +79,11 @@ export function SourceTime({ shot, name, recipe, row, writable }: Props) {
           >
             Add or repair frames…
           </Button>
-          <input
-            ref={picker}
-            type="file"
-            hidden
+          <FileInput
+            picker={picker}
             multiple
-            data-testid="frames-file"
-            onChange={(event) => {
-              void importFiles([...(event.target.files ?? [])], row.files);
-              event.target.value = "";
-            }}
+            testId="frames-file"
+            onFiles={(files) => void importFiles(files, row.files)}
           />
         </div>
       )}
@@ -103,7 +99,7 @@ export function SourceTime({ shot, name, recipe, row, writable }: Props) {
                 label: `${version}: ${worded(came)} newer`,
               })),
             ]}
-            onChange={(value) => change({ version: value === "1" ? undefined : Number(value) })}
+            onChange={(value) => change({ version: Number(value) })}
             disabled={!writable}
             className="min-w-0 grow"
           />

@@ -7,6 +7,7 @@ import type { Item } from "@/api/client";
 import { sourceQuery } from "@/api/queries";
 import { type Recipe, sourcesOf, stepsOf } from "@/api/recipe";
 import { Hint } from "@/help/Hint";
+import { FileInput } from "@/parts/FileInput";
 import { Button } from "@/parts/Button";
 import { Cut } from "@/parts/Cut";
 import { useImport, useDraftSources } from "@/shot/sources";
@@ -131,16 +132,11 @@ export function Wall({ shot, recipe, items, item, writable, onChoose, onCross, o
             >
               <Plus size={13} />
             </Button>
-            <input
-              ref={picker}
-              type="file"
+            <FileInput
+              picker={picker}
               multiple
-              hidden
-              data-testid="picture-files"
-              onChange={(event) => {
-                void importFiles([...(event.target.files ?? [])]);
-                event.target.value = "";
-              }}
+              testId="picture-files"
+              onFiles={(files) => void importFiles(files)}
             />
           </>
         )}

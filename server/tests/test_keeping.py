@@ -160,11 +160,15 @@ class Keeping(Served, TransactionTestCase):
         back_up(self.file, nothing)
         whole = self.file.read_bytes()
         middle = len(whole) // 2
+        # Within what is kept: between its files an archive has room that says nothing.
+        with tarfile.open(self.file) as archive:
+            largest = max(archive.getmembers(), key=lambda member: member.size)
+        bit = largest.offset_data + largest.size // 2
         other = self.file.with_name("other.tar")
         for name, content in {
             "cut": whole[:middle],
             "without its end": whole[:-20_000],
-            "one bit": whole[:middle] + bytes([whole[middle] ^ 1]) + whole[middle + 1 :],
+            "one bit": whole[:bit] + bytes([whole[bit] ^ 1]) + whole[bit + 1 :],
             "nothing": b"",
             "another file": exr_bytes(plate()),
             "newer": self.changed(nexal_backup=2),
